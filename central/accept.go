@@ -1,0 +1,294 @@
+package central
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/record"
+	"homing/core/rights"
+	"homing/wire"
+)
+
+// origin is where changes come from.
+type origin struct {
+	incarnation uuid.UUID
+	device      string // name; empty for changes made at central itself
+	batch       *uuid.UUID
+	worker      string
+	role        rights.Role
+	offset      clock.Offset
+	received    time.Time
+}
+
+// item is one change of a batch, or the answer to what could not be read as one.
+type item struct {
+	change     change.Change
+	digest     []byte
+	unreadable *wire.Answer
+}
+
+// read makes an item of one change as it came. A change that cannot be read harms no other.
+func read(raw []byte) item {
+	var c change.Change
+	if err := json.Unmarshal(raw, &c); err != nil {
+		// The number is read on its own, so that the answer can name it if it can be read at all.
+		var numbered struct {
+			Number int64 `json:"number"`
+		}
+		_ = json.Unmarshal(raw, &numbered) // an unreadable number stays 0
+		return unreadable(numbered.Number, "", fmt.Sprintf("the change cannot be read: %v", err))
+	}
+	fields, err := c.Fields.Canonical()
+	if err != nil {
+		var wrong *record.FieldError
+		field := ""
+		if errors.As(err, &wrong) {
+			field, err = wrong.Field, wrong.Err
+		}
+		return unreadable(c.Number, field, err.Error())
+	}
+	c.Fields = fields
+	c.EditedAt = c.EditedAt.UTC()
+	problem := ""
+	switch {
+	case c.Number < 1:
+		problem = "a change has a number of 1 or more"
+	case c.Record == uuid.Nil:
+		problem = "a change names the record by its id"
+	case c.Kind != change.Add && c.Kind != change.Edit && c.Kind != change.Remove:
+		problem = fmt.Sprintf("the kind %q is not add, edit or remove", c.Kind)
+	case c.Base < 0:
+		problem = "the base revision is 0 or more"
+	case c.Stamp.IsZero():
+		problem = "a change carries the device's stamp"
+	case c.EditedAt.Year() < 1970:
+		problem = "edited_at is missing or before 1970; set the device's clock and save the record again"
+	case c.Kind == change.Remove && len(c.Fields) > 0:
+		problem = "a removal carries no fields"
+	}
+	if problem != "" {
+		return unreadable(c.Number, "", problem)
+	}
+	return item{change: c, digest: c.Digest()}
+}
+
+func unreadable(number int64, field, message string) item {
+	return item{unreadable: &wire.Answer{Number: number, Answer: change.Refused,
+		Reasons: []change.Reason{{Field: field, Code: change.CodeMalformed, Message: message}}}}
+}
+
+// key names a record.
+type key struct {
+	collection string
+	id         uuid.UUID
+}
+
+// row is a record while a batch is worked on.
+type row struct {
+	merge.State
+	stored  bool // the record was there before
+	touched bool // the batch has altered it
+	last    *version
+}
+
+// version is one accepted change on its way into the history.
+type version struct {
+	key
+	change    change.Change
+	revision  int64
+	position  int64
+	delta     record.Delta
+	decisions []change.Decision
+	stamp     clock.Stamp
+	editedAt  time.Time
+	answer    int // index among the answers
+}
+
+// desk holds all that is read and decided while the changes of one origin are worked on in one transaction.
+type desk struct {
+	origin
+	definitions map[string]*definition.Collection
+	known       map[int64]storedAnswer
+	rows        map[key]*row
+	failedAdds  map[key]bool
+	versions    []*version
+	answers     []wire.Answer
+	settled     []settledAnswer // answers to be kept
+	repeated    int
+}
+
+type storedAnswer struct {
+	Number int64  `db:"number"`
+	Digest []byte `db:"digest"`
+	Answer []byte `db:"answer"`
+}
+
+type settledAnswer struct {
+	digest []byte
+	answer int // index among the answers
+}
+
+// accept works through changes in their order: each is answered from memory if central has answered it before, otherwise
+// checked, merged and written. One bad change does not stop the next. Everything is written in the given transaction, with
+// few statements however many changes there are.
+//
+// Locks are taken in one order everywhere: the device, then records by collection and id, then collections by name. The
+// collection's row is locked last and until the commit, which makes positions visible in the order in which they were
+// handed out.
+func (c *Central) accept(ctx context.Context, tx *sqlx.Tx, from origin, items []item) (*desk, error) {
+	d := &desk{origin: from, failedAdds: map[key]bool{}, answers: make([]wire.Answer, len(items))}
+	var err error
+	if d.definitions, err = c.definitions(ctx, tx); err != nil {
+		return nil, err
+	}
+	if d.known, err = loadAnswers(ctx, tx, from.incarnation, items); err != nil {
+		return nil, err
+	}
+	if d.rows, err = loadRows(ctx, tx, items); err != nil {
+		return nil, err
+	}
+	for n, it := range items {
+		d.work(n, it)
+	}
+	if err := d.handOutPositions(ctx, tx); err != nil {
+		return nil, err
+	}
+	return d, d.write(ctx, tx)
+}
+
+func (d *desk) work(n int, it item) {
+	if it.unreadable != nil {
+		d.answers[n] = *it.unreadable
+		return
+	}
+	ch := it.change
+	if stored, known := d.known[ch.Number]; known {
+		d.repeat(n, it, stored)
+		return
+	}
+	verdict, reasons := d.take(n, ch)
+	if !verdict.Accepted() {
+		d.answers[n] = wire.Answer{Number: ch.Number, Answer: verdict, Reasons: reasons}
+		if ch.Kind == change.Add {
+			d.failedAdds[key{ch.Collection, ch.Record}] = true
+		}
+	}
+	if verdict == change.Waiting {
+		return // what waits is looked at afresh when it is sent again
+	}
+	// Kept even when refused: a late copy of the batch must not get another answer than the device had.
+	d.settled = append(d.settled, settledAnswer{digest: it.digest, answer: n})
+	if text, err := json.Marshal(d.answers[n]); err == nil && ch.Number > 0 {
+		d.known[ch.Number] = storedAnswer{Number: ch.Number, Digest: it.digest, Answer: text}
+	}
+}
+
+// repeat answers a change that was answered before.
+func (d *desk) repeat(n int, it item, stored storedAnswer) {
+	d.repeated++
+	number := it.change.Number
+	if !bytes.Equal(stored.Digest, it.digest) {
+		d.answers[n] = refusal(number, change.CodeNumberReused,
+			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation", number)
+		return
+	}
+	if err := json.Unmarshal(stored.Answer, &d.answers[n]); err != nil {
+		d.answers[n] = refusal(number, change.CodeMalformed, "the stored answer to change %d cannot be read", number)
+	}
+}
+
+func refusal(number int64, code, format string, args ...any) wire.Answer {
+	return wire.Answer{Number: number, Answer: change.Refused, Reasons: []change.Reason{{Code: code, Message: fmt.Sprintf(format, args...)}}}
+}
+
+// take checks and merges one new change. If it is accepted, its answer and version are noted.
+func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
+	collection := d.definitions[ch.Collection]
+	if collection == nil {
+		return change.Refused, reason(change.CodeUnknownCollection, "central has no collection %q", ch.Collection)
+	}
+	if !d.role.May(rights.ChangeRecords) {
+		return change.Refused, reason(change.CodeNotAllowed, "the role %s may not change records", d.role)
+	}
+	if ch.Author != "" && ch.Author != d.worker {
+		return change.Refused, reason(change.CodeNotAllowed, "the change was made by %s, but the device belongs to %s", ch.Author, d.worker)
+	}
+	at := key{ch.Collection, ch.Record}
+	current := d.rows[at]
+	if current == nil {
+		if d.failedAdds[at] || (ch.Kind != change.Add && ch.Base == 0) {
+			if ch.Kind != change.Add {
+				return change.Waiting, reason(change.CodeHangsOnRefused, "the record's add was refused or has not come; mend it, and this change goes in")
+			}
+		}
+		current = &row{}
+	}
+	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
+		Stamp: d.offset.Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
+	out, err := merge.Merge(collection.Rules(), current.State, edit)
+	if err != nil {
+		var refused *merge.Refusal
+		if errors.As(err, &refused) {
+			return change.Refused, []change.Reason{refused.Reason}
+		}
+		return change.Refused, reason(change.CodeMalformed, "%v", err)
+	}
+	if !out.State.Removed {
+		if wrong := collection.NewlyWrong(current.Fields, out.State.Fields); len(wrong) > 0 {
+			return change.Refused, wrong
+		}
+	}
+	d.note(n, at, current, ch, out, edit.Stamp)
+	return out.Verdict, nil
+}
+
+func reason(code, format string, args ...any) []change.Reason {
+	return []change.Reason{{Code: code, Message: fmt.Sprintf(format, args...)}}
+}
+
+func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp) {
+	delete(d.failedAdds, at)
+	edited := ch.EditedAt.Add(d.offset.By)
+	if edited.After(d.received) {
+		edited = d.received
+	}
+	v := &version{key: at, change: ch, revision: out.State.Revision, delta: out.Delta, decisions: out.Decisions,
+		stamp: stamp, editedAt: edited, answer: n}
+	d.versions = append(d.versions, v)
+	current.State, current.touched, current.last = out.State, true, v
+	d.rows[at] = current
+	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
+	if out.Verdict == change.Merged {
+		answer.Record = d.wireRecord(at.id, out.State, v)
+	}
+	d.answers[n] = answer
+}
+
+func (d *desk) wireRecord(id uuid.UUID, state merge.State, v *version) *wire.Record {
+	r := &wire.Record{ID: id, Revision: state.Revision, Removed: state.Removed, EditedAt: v.editedAt, ReceivedAt: d.received,
+		Author: d.worker, Device: d.device}
+	if !state.Removed {
+		r.Fields, r.Marks = state.Fields.JSON(), marshal(state.Marks)
+	}
+	return r
+}
+
+// marshal writes what is known to be writable.
+func marshal(value any) json.RawMessage {
+	text, err := json.Marshal(value)
+	if err != nil {
+		panic(fmt.Sprintf("%T does not marshal: %v", value, err))
+	}
+	return text
+}

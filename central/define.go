@@ -1,0 +1,208 @@
+package central
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/definition"
+)
+
+// Defined says what became of one definition.
+type Defined struct {
+	Collection string `json:"collection"`
+	Version    int    `json:"version"`
+	Outcome    string `json:"outcome" enum:"created,changed,unchanged"`
+}
+
+// Define creates or changes collections. All of them are taken, or none.
+func (c *Central) Define(ctx context.Context, author string, definitions []definition.Definition) ([]Defined, error) {
+	if len(definitions) == 0 {
+		return nil, fail(Invalid, "there is no definition to take")
+	}
+	// Rows are locked in the order of names, so that two who define at once wait for each other and not for ever.
+	definitions = slices.Clone(definitions)
+	slices.SortFunc(definitions, func(a, b definition.Definition) int { return strings.Compare(a.Collection, b.Collection) })
+	for n, d := range definitions {
+		if n > 0 && definitions[n-1].Collection == d.Collection {
+			return nil, fail(Clash, "two definitions claim the name %s", d.Collection)
+		}
+		if !definition.Name.MatchString(d.Collection) {
+			return nil, fail(Invalid, "%q cannot name a collection", d.Collection)
+		}
+		if _, err := d.Compile(); err != nil {
+			return nil, fail(Invalid, "the definition of %s: %v", d.Collection, err)
+		}
+	}
+	var defined []Defined
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		defined = nil
+		for _, d := range definitions {
+			one, err := c.define(ctx, tx, author, d)
+			if err != nil {
+				return err
+			}
+			defined = append(defined, one)
+		}
+		return checkReferences(ctx, tx, definitions)
+	})
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, len(defined))
+	for n, one := range defined {
+		names[n] = one.Collection
+	}
+	c.announce(ctx, Event{Heads: names})
+	return defined, nil
+}
+
+func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d definition.Definition) (Defined, error) {
+	var doc []byte
+	outcome := "created"
+	d.Version = 1
+	err := tx.QueryRowxContext(ctx, `SELECT doc FROM collections WHERE name = $1 FOR UPDATE`, d.Collection).Scan(&doc)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+	case err != nil:
+		return Defined{}, err
+	default:
+		var old definition.Definition
+		if err := json.Unmarshal(doc, &old); err != nil {
+			return Defined{}, fmt.Errorf("stored definition of %s: %w", d.Collection, err)
+		}
+		if old.SameAs(d) {
+			return Defined{d.Collection, old.Version, "unchanged"}, nil
+		}
+		outcome, d.Version = "changed", old.Version+1
+	}
+	text, err := json.Marshal(d)
+	if err != nil {
+		return Defined{}, err
+	}
+	if outcome == "created" {
+		inserted, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, d.Collection, d.Version, string(text))
+		if err != nil {
+			return Defined{}, err
+		}
+		if n, err := inserted.RowsAffected(); err != nil || n == 0 {
+			return Defined{}, errors.Join(errRaced, err)
+		}
+	} else if _, err := tx.ExecContext(ctx, `UPDATE collections SET version = $2, doc = $3 WHERE name = $1`, d.Collection, d.Version, string(text)); err != nil {
+		return Defined{}, err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
+		d.Collection, d.Version, string(text), author, c.Now())
+	return Defined{d.Collection, d.Version, outcome}, err
+}
+
+func checkReferences(ctx context.Context, tx *sqlx.Tx, definitions []definition.Definition) error {
+	var names []string
+	if err := tx.SelectContext(ctx, &names, `SELECT name FROM collections`); err != nil {
+		return err
+	}
+	for _, d := range definitions {
+		for _, field := range d.Fields {
+			if field.Reference != "" && !slices.Contains(names, field.Reference) {
+				return fail(Invalid, "the field %s of %s refers to the collection %s, which is not defined", field.Name, d.Collection, field.Reference)
+			}
+		}
+	}
+	return nil
+}
+
+// querier is a transaction or the database itself.
+type querier interface {
+	sqlx.QueryerContext
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+}
+
+// definitions gives the current definitions, compiled. Compiling is dear, so it happens once for each version.
+func (c *Central) definitions(ctx context.Context, q querier) (map[string]*definition.Collection, error) {
+	var rows []struct {
+		Name    string `db:"name"`
+		Version int    `db:"version"`
+		Doc     []byte `db:"doc"`
+	}
+	if err := q.SelectContext(ctx, &rows, `SELECT name, version, doc FROM collections`); err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	current := make(map[string]*definition.Collection, len(rows))
+	for _, row := range rows {
+		key := fmt.Sprintf("%s %d", row.Name, row.Version)
+		if c.compiled[key] == nil {
+			var d definition.Definition
+			if err := json.Unmarshal(row.Doc, &d); err != nil {
+				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
+			}
+			compiled, err := d.Compile()
+			if err != nil {
+				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
+			}
+			c.compiled[key] = compiled
+		}
+		current[row.Name] = c.compiled[key]
+	}
+	return current, nil
+}
+
+// Collection gives one definition, compiled.
+func (c *Central) Collection(ctx context.Context, name string) (*definition.Collection, error) {
+	all, err := c.definitions(ctx, c.db)
+	if err != nil {
+		return nil, err
+	}
+	if all[name] == nil {
+		return nil, fail(NotFound, "there is no collection %s", name)
+	}
+	return all[name], nil
+}
+
+// Overview is a collection with its numbers.
+type Overview struct {
+	definition.Definition
+	Head       int64   `json:"head" doc:"Position of the last accepted change."`
+	Records    int64   `json:"records" doc:"Records that are not removed."`
+	Removed    int64   `json:"removed" doc:"Tombstones."`
+	LastChange *string `json:"last_change,omitempty" doc:"When the last change was received."`
+}
+
+// Overviews gives all collections by name.
+func (c *Central) Overviews(ctx context.Context) ([]Overview, error) {
+	var rows []struct {
+		Doc     []byte         `db:"doc"`
+		Head    int64          `db:"head"`
+		Records int64          `db:"records"`
+		Removed int64          `db:"removed"`
+		Last    sql.NullString `db:"last"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `
+		SELECT c.doc, c.head,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed) AS records,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.removed) AS removed,
+			(SELECT to_char(r.received_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') FROM records r
+				WHERE r.collection = c.name ORDER BY r.position DESC LIMIT 1) AS last
+		FROM collections c ORDER BY c.name`)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]Overview, len(rows))
+	for n, row := range rows {
+		if err := json.Unmarshal(row.Doc, &all[n].Definition); err != nil {
+			return nil, err
+		}
+		all[n].Head, all[n].Records, all[n].Removed = row.Head, row.Records, row.Removed
+		if row.Last.Valid {
+			all[n].LastChange = &row.Last.String
+		}
+	}
+	return all, nil
+}

@@ -1,0 +1,180 @@
+package central
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/rights"
+	"homing/wire"
+)
+
+// codeLasts is how long an enrolment code can be used, unless told otherwise.
+const codeLasts = 48 * time.Hour
+
+// Device is an enrolled device.
+type Device struct {
+	ID          uuid.UUID   `json:"id" db:"id" format:"uuid"`
+	Name        string      `json:"name" db:"name"`
+	Worker      string      `json:"worker" db:"worker"`
+	Role        rights.Role `json:"role" db:"role"`
+	Incarnation uuid.UUID   `json:"incarnation" db:"incarnation" format:"uuid"`
+	Agent       string      `json:"agent" db:"agent"`
+	EnrolledAt  time.Time   `json:"enrolled_at" db:"enrolled_at"`
+	RevokedAt   *time.Time  `json:"revoked_at,omitempty" db:"revoked_at"`
+	SeenAt      *time.Time  `json:"seen_at,omitempty" db:"seen_at"`
+	OffsetMS    *int64      `json:"offset_ms,omitempty" db:"offset_ms" doc:"What to add to the device's clock to get central's, as last measured; positive when the device is behind."`
+	ErrorMS     *int64      `json:"error_ms,omitempty" db:"error_ms"`
+	Lag         int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
+	Last        *Exchange   `json:"last_exchange,omitempty" db:"-"`
+}
+
+// IssueCode makes a one-time enrolment code for a worker. Only its hash is kept.
+func (c *Central) IssueCode(ctx context.Context, by Person, worker string, lasts time.Duration) (code string, expires time.Time, err error) {
+	if worker != by.Name && !by.Role.May(rights.ManageDevices) {
+		return "", expires, fail(NotAllowed, "the role %s may only issue codes for its own devices", by.Role)
+	}
+	if lasts == 0 {
+		lasts = codeLasts
+	}
+	if lasts < time.Minute || lasts > 30*24*time.Hour {
+		return "", expires, fail(Invalid, "a code lasts between a minute and 30 days, not %s", lasts)
+	}
+	var known bool
+	if err := c.db.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM workers WHERE name = $1)`, worker).Scan(&known); err != nil {
+		return "", expires, err
+	}
+	if !known {
+		return "", expires, fail(NotFound, "there is no worker %s", worker)
+	}
+	text := rand.Text() // 26 letters and digits of base 32: 130 bits
+	code = text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:16]
+	expires = c.Now().Add(lasts)
+	_, err = c.db.ExecContext(ctx, `INSERT INTO codes (code, worker, issued_by, created_at, expires_at) VALUES ($1, $2, $3, $4, $5)`,
+		hashToken(code), worker, by.Name, c.Now(), expires)
+	return code, expires, err
+}
+
+// Enrol makes a device of a local store. With a code it belongs to the code's worker, and the code is used up; without one
+// it belongs to owner, which is only given when central is open.
+func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (wire.Enrolled, error) {
+	if ask.Incarnation == uuid.Nil || strings.TrimSpace(ask.Device) == "" {
+		return wire.Enrolled{}, fail(Invalid, "an enrolment names the device and the incarnation of its local store")
+	}
+	got := wire.Enrolled{Device: uuid.Must(uuid.NewV7()), Token: newToken("dev"), Worker: owner, Generation: c.generation}
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		if ask.Code != "" {
+			worker, err := useCode(ctx, tx, ask.Code, c.Now())
+			if err != nil {
+				return err
+			}
+			got.Worker = worker
+		}
+		if got.Worker == "" {
+			return fail(Unauthenticated, "an enrolment needs a one-time code; ask for one with homing devices code")
+		}
+		done, err := tx.ExecContext(ctx, `
+			INSERT INTO devices (id, name, worker, token, incarnation, agent, enrolled_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
+			ON CONFLICT (incarnation) DO NOTHING`,
+			got.Device, strings.TrimSpace(ask.Device), got.Worker, hashToken(got.Token), ask.Incarnation, ask.Agent, c.Now())
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fail(Clash, "the local store %s is enrolled already", ask.Incarnation), err)
+		}
+		return tx.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, got.Worker).Scan(&got.Role)
+	})
+	if err != nil {
+		return wire.Enrolled{}, err
+	}
+	c.announce(ctx, Event{Devices: true})
+	return got, nil
+}
+
+func useCode(ctx context.Context, tx *sqlx.Tx, code string, now time.Time) (worker string, err error) {
+	var expires time.Time
+	var used *time.Time
+	err = tx.QueryRowxContext(ctx, `SELECT worker, expires_at, used_at FROM codes WHERE code = $1 FOR UPDATE`,
+		hashToken(strings.ToUpper(strings.TrimSpace(code)))).Scan(&worker, &expires, &used)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return "", fail(Unauthenticated, "this enrolment code is not known; check it for typing errors")
+	case err != nil:
+		return "", err
+	case used != nil:
+		return "", fail(Unauthenticated, "this enrolment code was used on %s; a code works once, ask for a new one", used.UTC().Format(time.RFC3339))
+	case now.After(expires):
+		return "", fail(Unauthenticated, "this enrolment code expired on %s; ask for a new one", expires.UTC().Format(time.RFC3339))
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE codes SET used_at = $2 WHERE code = $1`, hashToken(strings.ToUpper(strings.TrimSpace(code))), now)
+	return worker, err
+}
+
+const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms`
+
+// DeviceOf gives the device that a token belongs to.
+func (c *Central) DeviceOf(ctx context.Context, token string) (Device, error) {
+	var device Device
+	err := sqlx.GetContext(ctx, c.db, &device, `SELECT `+deviceColumns+`, 0 AS lag FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1`, hashToken(token))
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return device, fail(Unauthenticated, "this device token is not known here; enrol the device again")
+	case err != nil:
+		return device, err
+	case device.RevokedAt != nil:
+		return device, fail(Unauthenticated, "this device was revoked on %s; what it has not sent stays on it", device.RevokedAt.UTC().Format(time.RFC3339))
+	}
+	return device, nil
+}
+
+// Devices gives the devices, those seen last first, of one worker only if one is named.
+func (c *Central) Devices(ctx context.Context, worker string) ([]Device, error) {
+	devices := []Device{}
+	err := c.db.SelectContext(ctx, &devices, `
+		SELECT `+deviceColumns+`, (SELECT coalesce(sum(c.head - coalesce(k.cursor, 0)), 0) FROM collections c
+			LEFT JOIN cursors k ON k.collection = c.name AND k.device = d.id)::bigint AS lag
+		FROM devices d JOIN workers w ON w.name = d.worker
+		WHERE $1 = '' OR d.worker = $1 ORDER BY d.seen_at DESC NULLS LAST, d.name`, worker)
+	if err != nil {
+		return nil, err
+	}
+	var last []Exchange
+	err = c.db.SelectContext(ctx, &last, `
+		SELECT DISTINCT ON (e.device) e.*, d.name, d.worker FROM exchanges e JOIN devices d ON d.id = e.device ORDER BY e.device, e.last_at DESC`)
+	if err != nil {
+		return nil, err
+	}
+	byDevice := map[uuid.UUID]*Exchange{}
+	for n := range last {
+		byDevice[last[n].Device] = &last[n]
+	}
+	for n := range devices {
+		devices[n].Last = byDevice[devices[n].ID]
+	}
+	return devices, nil
+}
+
+// Revoke takes a device's token away. It may be given back.
+func (c *Central) Revoke(ctx context.Context, id uuid.UUID, revoke bool) error {
+	var at *time.Time
+	if revoke {
+		now := c.Now()
+		at = &now
+	}
+	done, err := c.db.ExecContext(ctx, `UPDATE devices SET revoked_at = $2 WHERE id = $1`, id, at)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fail(NotFound, "there is no device %s", id), err)
+	}
+	c.announce(ctx, Event{Devices: true})
+	return nil
+}

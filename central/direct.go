@@ -1,0 +1,114 @@
+package central
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/record"
+	"homing/core/rights"
+	"homing/wire"
+)
+
+// Person is somebody who has signed in, or everybody when central is open.
+type Person struct {
+	Name string      `json:"name"`
+	Role rights.Role `json:"role"`
+}
+
+// Write is a change made at central itself.
+type Write struct {
+	Collection string
+	Record     uuid.UUID
+	Kind       change.Kind
+	Base       int64        // the revision the author saw; negative means the current one
+	Fields     record.Delta // only To is looked at
+}
+
+// Direct takes one change made at central by the same rules as a push. A change that is not accepted comes back as an
+// [*Error] with the reasons.
+func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Answer, error) {
+	received := c.Now()
+	var answer wire.Answer
+	var done *desk
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		ch := change.Change{Collection: write.Collection, Record: write.Record, Kind: write.Kind, Base: write.Base,
+			Author: who.Name, Stamp: clock.At(received), EditedAt: received}
+		if err := tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&ch.Number); err != nil {
+			return err
+		}
+		fields, err := write.Fields.Canonical()
+		if err != nil {
+			return fail(Invalid, "%v", err)
+		}
+		items := []item{{change: ch}}
+		rows, err := loadRows(ctx, tx, items)
+		if err != nil {
+			return err
+		}
+		current := rows[key{ch.Collection, ch.Record}]
+		if problem := directProblem(write, current); problem != nil {
+			return problem
+		}
+		if current != nil {
+			for name, edit := range fields {
+				edit.From = current.Fields[name]
+				fields[name] = edit
+			}
+			if write.Base < 0 {
+				ch.Base = current.Revision
+			}
+		}
+		ch.Base, ch.Fields = max(ch.Base, 0), fields
+		items[0] = item{change: ch, digest: ch.Digest()}
+		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, worker: who.Name, role: who.Role, offset: clock.Offset{}, received: received}, items)
+		if err != nil {
+			return err
+		}
+		answer = done.answers[0]
+		if !answer.Answer.Accepted() {
+			return refused(answer.Reasons)
+		}
+		at := key{ch.Collection, ch.Record}
+		answer.Record = done.wireRecord(at.id, done.rows[at].State, done.versions[0])
+		answer.Record.Position = done.versions[0].position
+		return nil
+	})
+	if err != nil {
+		return wire.Answer{}, err
+	}
+	c.announce(ctx, Event{Heads: done.heads()})
+	return answer, nil
+}
+
+func directProblem(write Write, current *row) error {
+	switch {
+	case write.Kind == change.Add && current != nil && !current.Removed:
+		return fail(Clash, "there is a record %s in %s already, at revision %d; edit it", write.Record, write.Collection, current.Revision)
+	case write.Kind != change.Add && current == nil:
+		return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection)
+	}
+	return nil
+}
+
+func refused(reasons []change.Reason) error {
+	kind, message := Invalid, "the change was refused"
+	if len(reasons) > 0 {
+		switch reasons[0].Code {
+		case change.CodeNotAllowed:
+			kind = NotAllowed
+		case change.CodeUnknownCollection, change.CodeUnknownRecord:
+			kind = NotFound
+		case change.CodeRemoved, change.CodeUnknownBase:
+			kind = Clash
+		}
+		message = "the change was refused: " + reasons[0].Message
+		if reasons[0].Field != "" {
+			message = "the change was refused: " + reasons[0].Field + ": " + reasons[0].Message
+		}
+	}
+	return &Error{Kind: kind, Message: message, Reasons: reasons}
+}

@@ -1,0 +1,140 @@
+-- +goose Up
+CREATE TABLE identity (
+    sole       boolean PRIMARY KEY DEFAULT true CHECK (sole),
+    generation uuid NOT NULL,
+    direct     uuid NOT NULL, -- the incarnation of changes made at central itself
+    created_at timestamptz NOT NULL DEFAULT now()
+);
+
+-- Numbers of the changes made at central itself.
+CREATE SEQUENCE direct_numbers;
+
+CREATE TABLE collections (
+    name    text PRIMARY KEY,
+    version int NOT NULL,
+    head    bigint NOT NULL DEFAULT 0, -- position of the last accepted change; its row lock orders the commits
+    doc     json NOT NULL
+);
+
+CREATE TABLE definitions (
+    collection text NOT NULL REFERENCES collections (name),
+    version    int NOT NULL,
+    doc        json NOT NULL,
+    author     text NOT NULL,
+    defined_at timestamptz NOT NULL,
+    PRIMARY KEY (collection, version)
+);
+
+CREATE TABLE workers (
+    name       text PRIMARY KEY,
+    role       text NOT NULL,
+    password   text NOT NULL, -- argon2id
+    created_at timestamptz NOT NULL
+);
+
+CREATE TABLE sessions (
+    token      bytea PRIMARY KEY, -- SHA-256 of the token
+    worker     text NOT NULL REFERENCES workers (name),
+    created_at timestamptz NOT NULL,
+    expires_at timestamptz NOT NULL
+);
+
+CREATE TABLE codes (
+    code       bytea PRIMARY KEY, -- SHA-256 of the enrolment code
+    worker     text NOT NULL REFERENCES workers (name),
+    issued_by  text NOT NULL,
+    created_at timestamptz NOT NULL,
+    expires_at timestamptz NOT NULL,
+    used_at    timestamptz
+);
+
+CREATE TABLE devices (
+    id          uuid PRIMARY KEY,
+    name        text NOT NULL,
+    worker      text NOT NULL REFERENCES workers (name),
+    token       bytea NOT NULL UNIQUE, -- SHA-256 of the token
+    incarnation uuid NOT NULL UNIQUE,
+    agent       text NOT NULL,
+    enrolled_at timestamptz NOT NULL,
+    revoked_at  timestamptz,
+    seen_at     timestamptz,
+    offset_ms   bigint, -- of the device's clock, as last measured
+    error_ms    bigint
+);
+
+CREATE TABLE cursors (
+    device     uuid NOT NULL REFERENCES devices (id),
+    collection text NOT NULL REFERENCES collections (name),
+    cursor     bigint NOT NULL,
+    pulled_at  timestamptz NOT NULL,
+    PRIMARY KEY (device, collection)
+);
+
+-- Fields stay JSON text as the core wrote it: jsonb would reorder keys, and a pull would have to rewrite each record.
+CREATE TABLE records (
+    collection  text NOT NULL REFERENCES collections (name),
+    id          uuid NOT NULL,
+    revision    bigint NOT NULL,
+    position    bigint NOT NULL,
+    removed     boolean NOT NULL,
+    fields      json NOT NULL,
+    marks       json NOT NULL,
+    incarnation uuid NOT NULL, -- source of the last change
+    number      bigint NOT NULL,
+    author      text NOT NULL,
+    device      text NOT NULL,
+    edited_at   timestamptz NOT NULL,
+    received_at timestamptz NOT NULL,
+    PRIMARY KEY (collection, id)
+);
+CREATE UNIQUE INDEX records_position ON records (collection, position);
+
+CREATE TABLE versions (
+    collection     text NOT NULL,
+    record         uuid NOT NULL,
+    revision       bigint NOT NULL,
+    position       bigint NOT NULL,
+    kind           text NOT NULL,
+    base           bigint NOT NULL,
+    delta          json NOT NULL,
+    sent           json, -- what the change asked for, when that is not the delta
+    decisions      json,
+    incarnation    uuid NOT NULL,
+    number         bigint NOT NULL,
+    batch          uuid,
+    author         text NOT NULL,
+    device         text NOT NULL,
+    stamp          text NOT NULL,
+    edited_device  timestamptz NOT NULL,
+    edited_at      timestamptz NOT NULL,
+    uncertainty_ms bigint NOT NULL,
+    received_at    timestamptz NOT NULL,
+    PRIMARY KEY (collection, record, revision)
+);
+
+-- One row for each change that central has answered for good, so that a repeated change gets the same answer.
+CREATE TABLE answers (
+    incarnation uuid NOT NULL,
+    number      bigint NOT NULL,
+    digest      bytea NOT NULL,
+    answer      json NOT NULL,
+    PRIMARY KEY (incarnation, number)
+);
+
+CREATE TABLE exchanges (
+    id          uuid NOT NULL,
+    device      uuid NOT NULL REFERENCES devices (id),
+    started_at  timestamptz NOT NULL,
+    last_at     timestamptz NOT NULL,
+    batches     bigint NOT NULL DEFAULT 0,
+    applied     bigint NOT NULL DEFAULT 0,
+    merged      bigint NOT NULL DEFAULT 0,
+    refused     bigint NOT NULL DEFAULT 0,
+    waiting     bigint NOT NULL DEFAULT 0,
+    repeated    bigint NOT NULL DEFAULT 0, -- changes that had been answered before
+    delivered   bigint NOT NULL DEFAULT 0,
+    bytes_in    bigint NOT NULL DEFAULT 0,
+    bytes_out   bigint NOT NULL DEFAULT 0,
+    PRIMARY KEY (device, id)
+);
+CREATE INDEX exchanges_last ON exchanges (last_at DESC);

@@ -1,0 +1,109 @@
+package central
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/rights"
+)
+
+// OpenName is the worker that everybody is while central is open.
+const OpenName = "open"
+
+// sessionLasts is how long a sign-in holds.
+const sessionLasts = 12 * time.Hour
+
+const leastPassword = 8 // characters
+
+var workerName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,39}$`)
+
+// Worker is somebody with an account.
+type Worker struct {
+	Name      string      `json:"name" db:"name"`
+	Role      rights.Role `json:"role" db:"role" enum:"reader,worker,lead,admin"`
+	Devices   int         `json:"devices" db:"devices"`
+	CreatedAt time.Time   `json:"created_at" db:"created_at"`
+}
+
+// AddWorker makes an account. An empty password makes one that cannot sign in but may own devices.
+func (c *Central) AddWorker(ctx context.Context, name string, role rights.Role, password string) error {
+	if !workerName.MatchString(name) {
+		return fail(Invalid, "%q cannot name a worker: take a small letter, then small letters, digits, dots and dashes, at most 40", name)
+	}
+	if !role.Valid() {
+		return fail(Invalid, "%q is not a role; take reader, worker, lead or admin", role)
+	}
+	if len([]rune(password)) < leastPassword && password != "" {
+		return fail(Invalid, "the password is too short; take at least %d characters", leastPassword)
+	}
+	hash := ""
+	if password != "" {
+		hash = hashPassword(password)
+	}
+	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
+		name, role, hash, c.Now())
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fail(Clash, "there is a worker %s already", name), err)
+	}
+	return nil
+}
+
+// Workers gives all accounts by name.
+func (c *Central) Workers(ctx context.Context) ([]Worker, error) {
+	workers := []Worker{}
+	err := c.db.SelectContext(ctx, &workers, `
+		SELECT name, role, created_at, (SELECT count(*) FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
+		FROM workers w ORDER BY name`)
+	return workers, err
+}
+
+// SignIn checks a password and gives a token for a session.
+func (c *Central) SignIn(ctx context.Context, name, password string) (token string, who Person, expires time.Time, err error) {
+	var hash string
+	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		hash, err = decoy, nil
+	}
+	if err != nil {
+		return "", Person{}, expires, err
+	}
+	if !passwordFits(hash, password) || who.Name == "" {
+		return "", Person{}, expires, fail(Unauthenticated, "name and password do not fit together")
+	}
+	token, expires = newToken("ses"), c.Now().Add(sessionLasts)
+	err = c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE expires_at < $1`, c.Now()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, worker, created_at, expires_at) VALUES ($1, $2, $3, $4)`,
+			hashToken(token), who.Name, c.Now(), expires)
+		return err
+	})
+	return token, who, expires, err
+}
+
+// SignOut ends the session of a token.
+func (c *Central) SignOut(ctx context.Context, token string) error {
+	_, err := c.db.ExecContext(ctx, `DELETE FROM sessions WHERE token = $1`, hashToken(token))
+	return err
+}
+
+// PersonOf gives who a session's token stands for.
+func (c *Central) PersonOf(ctx context.Context, token string) (Person, error) {
+	var who Person
+	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
+		hashToken(token), c.Now()).Scan(&who.Name, &who.Role)
+	if errors.Is(err, sql.ErrNoRows) {
+		return who, fail(Unauthenticated, "this sign-in has ended; sign in again")
+	}
+	return who, err
+}

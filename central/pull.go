@@ -1,0 +1,141 @@
+package central
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/wire"
+)
+
+// Limits of a page of a pull.
+const (
+	DefaultPage = 500
+	MaxPage     = 5000
+)
+
+// PullRequest says what a device asks for.
+type PullRequest struct {
+	Collection string
+	Exchange   uuid.UUID
+	Cursor     int64
+	Answered   int64 // highest number of its own changes whose answer the device has stored
+	Limit      int   // records; 0 means DefaultPage
+}
+
+type pulled struct {
+	ID         uuid.UUID `db:"id"`
+	Revision   int64     `db:"revision"`
+	Position   int64     `db:"position"`
+	Removed    bool      `db:"removed"`
+	Fields     []byte    `db:"fields"`
+	Marks      []byte    `db:"marks"`
+	Author     string    `db:"author"`
+	Device     string    `db:"device"`
+	EditedAt   time.Time `db:"edited_at"`
+	ReceivedAt time.Time `db:"received_at"`
+}
+
+func (p pulled) record() wire.Record {
+	r := wire.Record{ID: p.ID, Revision: p.Revision, Position: p.Position, Removed: p.Removed, Author: p.Author, Device: p.Device,
+		EditedAt: p.EditedAt.UTC(), ReceivedAt: p.ReceivedAt.UTC()}
+	if !p.Removed {
+		r.Fields, r.Marks = p.Fields, p.Marks
+	}
+	return r
+}
+
+// Pull gives what changed in a collection after a cursor, each record once and in its latest state. A page ends at a number
+// of records or of bytes. What the device itself changed last is left out when it has stored the answer: it holds that
+// already. A first load, from cursor 0, leaves out what is removed.
+//
+// Head and records are read from one snapshot. Positions become visible in the order of their numbers, so nothing can
+// turn up later behind the cursor that the page ends with.
+func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.Page, error) {
+	if ask.Limit == 0 {
+		ask.Limit = DefaultPage
+	}
+	if ask.Limit < 1 || ask.Limit > MaxPage {
+		return wire.Page{}, fail(Invalid, "limit %d: take 1 to %d", ask.Limit, MaxPage)
+	}
+	page := wire.Page{Collection: ask.Collection, Records: []wire.Record{}}
+	size := 0
+	err := c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
+		page.Records, page.More, size = page.Records[:0], false, 0
+		err := tx.QueryRowxContext(ctx, `SELECT head FROM collections WHERE name = $1`, ask.Collection).Scan(&page.Head)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return fail(NotFound, "there is no collection %q", ask.Collection)
+		case err != nil:
+			return err
+		case ask.Cursor < 0 || ask.Cursor > page.Head:
+			return fail(Clash, "the cursor %d is not within 0 to %d, the head of %s; forget the cursor and load the collection again", ask.Cursor, page.Head, ask.Collection)
+		}
+		if ask.Cursor == 0 {
+			if err := tx.QueryRowxContext(ctx, `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed`, ask.Collection).Scan(&page.Total); err != nil {
+				return err
+			}
+		}
+		size, err = c.fill(ctx, tx, from, ask, &page)
+		return err
+	})
+	if err != nil {
+		return wire.Page{}, err
+	}
+	return page, c.notePull(ctx, from, ask, page, size)
+}
+
+func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRequest, page *wire.Page) (size int, err error) {
+	rows, err := tx.QueryxContext(ctx, `
+		SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records
+		WHERE collection = $1 AND position > $2 AND NOT (incarnation = $3 AND number <= $4) AND NOT (removed AND $2 = 0)
+		ORDER BY position LIMIT $5`, ask.Collection, ask.Cursor, from.Incarnation, ask.Answered, ask.Limit+1)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	page.Cursor = page.Head
+	for rows.Next() {
+		var p pulled
+		if err := rows.StructScan(&p); err != nil {
+			return size, err
+		}
+		next := len(p.Fields) + len(p.Marks)
+		if n := len(page.Records); n == ask.Limit || n > 0 && size+next > c.options.PageBytes {
+			page.Cursor, page.More = page.Records[n-1].Position, true
+			break
+		}
+		size += next
+		page.Records = append(page.Records, p.record())
+	}
+	return size, rows.Err()
+}
+
+// notePull keeps how far the device has asked. The cursor it sends is the one it has stored.
+func (c *Central) notePull(ctx context.Context, from Device, ask PullRequest, page wire.Page, size int) error {
+	stored := ask.Cursor
+	if !page.More && len(page.Records) == 0 {
+		stored = page.Cursor // nothing that could get lost on the way
+	}
+	now := c.Now()
+	return c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO cursors (device, collection, cursor, pulled_at) VALUES ($1, $2, $3, $4)
+			ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
+			from.ID, ask.Collection, stored, now)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2 WHERE id = $1`, from.ID, now); err != nil {
+			return err
+		}
+		if ask.Exchange == uuid.Nil {
+			return nil
+		}
+		return noteExchange(ctx, tx, from.ID, ask.Exchange, now, travelled{delivered: len(page.Records), bytesOut: size})
+	})
+}

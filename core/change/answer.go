@@ -1,0 +1,54 @@
+package change
+
+import "homing/core/clock"
+
+// Verdict is central's word on one change.
+type Verdict string
+
+// The verdicts. Held comes with the rule "ask".
+const (
+	Applied Verdict = "applied" // as sent: the device's view and central's are the same
+	Merged  Verdict = "merged"  // accepted, and central's record now differs from what the device has
+	Refused Verdict = "refused" // not accepted; the reasons say why
+	Waiting Verdict = "waiting" // hangs on a change that was refused or has not come
+)
+
+// Accepted says whether central has taken the change into its history.
+func (v Verdict) Accepted() bool { return v == Applied || v == Merged }
+
+// Reason says why a change, or one field of it, was refused.
+type Reason struct {
+	Field   string `json:"field,omitempty" doc:"Path of the field within the record, such as location/coordinates; empty when the whole change is meant."`
+	Code    string `json:"code" doc:"A word for programs."`
+	Message string `json:"message" doc:"A sentence for people: what is wrong and what to do."`
+}
+
+// The codes of reasons.
+const (
+	CodeUnknownCollection = "unknown-collection"
+	CodeUnknownRecord     = "unknown-record"
+	CodeUnknownBase       = "unknown-base"
+	CodeUnknownField      = "unknown-field"
+	CodeInvalidValue      = "invalid-value"
+	CodeMissing           = "missing"
+	CodeMalformed         = "malformed"
+	CodeNotAllowed        = "not-allowed"
+	CodeNumberReused      = "number-reused"
+	CodeRemoved           = "record-removed"
+	CodeHangsOnRefused    = "hangs-on-refused"
+)
+
+// Decision is how one contested field, or the removal, was decided.
+type Decision struct {
+	Field string `json:"field,omitempty" doc:"The contested field; empty for the removal of the record."`
+	Rule  string `json:"rule" doc:"The rule that decided."`
+	Kept  string `json:"kept" enum:"central,change" doc:"Which side was kept: what central had, or what the change brought."`
+	Other Side   `json:"other" doc:"The edit that the change met at central."`
+}
+
+// Side is one of two edits that met.
+type Side struct {
+	Revision int64       `json:"revision"`
+	Source   Source      `json:"source"`
+	Stamp    clock.Stamp `json:"stamp" doc:"In central's time."`
+}

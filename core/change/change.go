@@ -1,0 +1,55 @@
+// Package change describes one saved add, edit or removal of one record, and central's answer to it. A change is never
+// altered after it is saved.
+package change
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/core/clock"
+	"homing/core/record"
+)
+
+// Kind is what a change does to its record.
+type Kind string
+
+// The kinds of change.
+const (
+	Add    Kind = "add"
+	Edit   Kind = "edit"
+	Remove Kind = "remove"
+)
+
+// Change is one saved change as the device keeps it and as a batch carries it. Its identity is the incarnation of the
+// local store, which the batch names, and Number.
+type Change struct {
+	Number     int64        `json:"number" minimum:"1" doc:"Position in the device's outbox: 1, 2, 3 … never used twice by one incarnation."`
+	Collection string       `json:"collection" doc:"The collection of the record."`
+	Record     uuid.UUID    `json:"record" format:"uuid" doc:"The record's id, a UUIDv7 made on the device."`
+	Kind       Kind         `json:"kind" enum:"add,edit,remove"`
+	Base       int64        `json:"base" minimum:"0" doc:"The revision of central's that the worker saw; 0 when central had none yet."`
+	Fields     record.Delta `json:"fields,omitempty" doc:"Only the fields that changed, from what to what. A side that is left out means no value."`
+	Stamp      clock.Stamp  `json:"stamp" doc:"The device's hybrid logical clock when the change was saved."`
+	EditedAt   time.Time    `json:"edited_at" doc:"The device's clock when the change was saved."`
+	Author     string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
+}
+
+// Digest tells two changes with the same number apart. It covers all that the change says.
+func (c Change) Digest() []byte {
+	text, err := json.Marshal(c)
+	if err != nil {
+		panic(fmt.Sprintf("change %d does not marshal: %v", c.Number, err)) // its values are canonical JSON by now
+	}
+	sum := sha256.Sum256(text)
+	return sum[:16]
+}
+
+// Source names a change for good: the incarnation of the local store that numbered it, and its number there.
+type Source struct {
+	Incarnation uuid.UUID `json:"incarnation"`
+	Number      int64     `json:"number"`
+}

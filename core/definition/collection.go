@@ -1,0 +1,162 @@
+package definition
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+
+	"homing/core/change"
+	"homing/core/record"
+)
+
+const schemaURL = "urn:homing:record"
+
+// Collection is a compiled definition. It is safe for use by several goroutines.
+type Collection struct {
+	Definition
+	schema *jsonschema.Schema
+	label  label
+}
+
+// Compile checks the definition's schemas and label and makes it ready for use.
+func (d Definition) Compile() (*Collection, error) {
+	compiler := jsonschema.NewCompiler()
+	compiler.DefaultDraft(jsonschema.Draft2020)
+	compiler.AssertFormat()
+	compiler.UseLoader(nothingOutside{})
+	for url, text := range shapes {
+		if err := addSchema(compiler, url, []byte(text)); err != nil {
+			return nil, err
+		}
+	}
+	if err := addSchema(compiler, schemaURL, d.Schema()); err != nil {
+		return nil, err
+	}
+	schema, err := compiler.Compile(schemaURL)
+	if err != nil {
+		return nil, err
+	}
+	parsed, err := parseLabel(d.Label, d)
+	if err != nil {
+		return nil, err
+	}
+	return &Collection{Definition: d, schema: schema, label: parsed}, nil
+}
+
+func addSchema(compiler *jsonschema.Compiler, url string, text []byte) error {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	return compiler.AddResource(url, doc)
+}
+
+// nothingOutside keeps schemas from reading files or hosts.
+type nothingOutside struct{}
+
+func (nothingOutside) Load(url string) (any, error) {
+	return nil, fmt.Errorf("%q is not known here; schemas may only refer to %s and %s", url, PointURL, LineURL)
+}
+
+// Schema is the JSON Schema 2020-12 of a whole record.
+func (d Definition) Schema() json.RawMessage {
+	properties := map[string]json.RawMessage{}
+	required := []string{}
+	for _, field := range d.Fields {
+		properties[field.Name] = field.Schema
+		if field.Required {
+			required = append(required, field.Name)
+		}
+	}
+	text, err := json.Marshal(map[string]any{
+		"$schema":              "https://json-schema.org/draft/2020-12/schema",
+		"type":                 "object",
+		"title":                d.Title,
+		"properties":           properties,
+		"required":             required,
+		"additionalProperties": false,
+	})
+	if err != nil {
+		panic(fmt.Sprintf("definition of %s: %v", d.Collection, err)) // the schemas were JSON when they were read
+	}
+	return text
+}
+
+// Validate says everything that is wrong with a record. None means that it is valid.
+func (c *Collection) Validate(fields record.Fields) []change.Reason {
+	values, err := fields.Value()
+	if err != nil {
+		return []change.Reason{{Code: change.CodeMalformed, Message: err.Error()}}
+	}
+	err = c.schema.Validate(values)
+	if err == nil {
+		return nil
+	}
+	var invalid *jsonschema.ValidationError
+	if !errors.As(err, &invalid) {
+		return []change.Reason{{Code: change.CodeMalformed, Message: err.Error()}}
+	}
+	var reasons []change.Reason
+	collect(invalid, c.Definition, &reasons)
+	return reasons
+}
+
+// NewlyWrong are the reasons against after that did not hold against before: what was wrong already is not held against an
+// edit that does not touch it.
+func (c *Collection) NewlyWrong(before, after record.Fields) []change.Reason {
+	wrong := c.Validate(after)
+	if len(wrong) == 0 || len(before) == 0 {
+		return wrong
+	}
+	old := map[change.Reason]bool{}
+	for _, reason := range c.Validate(before) {
+		old[reason] = true
+	}
+	var fresh []change.Reason
+	for _, reason := range wrong {
+		if !old[reason] {
+			fresh = append(fresh, reason)
+		}
+	}
+	return fresh
+}
+
+var english = message.NewPrinter(language.English)
+
+func collect(invalid *jsonschema.ValidationError, d Definition, reasons *[]change.Reason) {
+	path := strings.Join(invalid.InstanceLocation, "/")
+	prefix := path
+	if prefix != "" {
+		prefix += "/"
+	}
+	switch what := invalid.ErrorKind.(type) {
+	case *kind.Required:
+		for _, name := range what.Missing {
+			*reasons = append(*reasons, change.Reason{Field: prefix + name, Code: change.CodeMissing, Message: "a value is required"})
+		}
+		return
+	case *kind.AdditionalProperties:
+		for _, name := range what.Properties {
+			*reasons = append(*reasons, change.Reason{Field: prefix + name, Code: change.CodeUnknownField,
+				Message: fmt.Sprintf("version %d of %s has no such field", d.Version, d.Collection)})
+		}
+		return
+	case *kind.AnyOf, *kind.OneOf:
+		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: invalid.ErrorKind.LocalizedString(english)})
+		return
+	}
+	if len(invalid.Causes) == 0 {
+		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: invalid.ErrorKind.LocalizedString(english)})
+		return
+	}
+	for _, cause := range invalid.Causes {
+		collect(cause, d, reasons)
+	}
+}

@@ -1,0 +1,63 @@
+// Package definition says what a collection consists of. A definition is written as a YAML file ([ReadSource]), travels to
+// devices as JSON, and is compiled ([Definition.Compile]) into a [Collection], which validates records and labels them, with
+// the same verdict and the same paths at central and on every device.
+package definition
+
+import (
+	"encoding/json"
+	"regexp"
+
+	"homing/core/merge"
+)
+
+// Definition is one version of what a collection consists of.
+type Definition struct {
+	Collection  string  `json:"collection" doc:"The name by which everything refers to the collection."`
+	Version     int     `json:"version" doc:"1, 2, 3 … one for each time the definition changed."`
+	Title       string  `json:"title"`
+	Description string  `json:"description,omitempty"`
+	Label       string  `json:"label" doc:"How a record is called in lists, with fields in braces, such as {name} ({kind})."`
+	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
+	Sync        Sync    `json:"sync"`
+}
+
+// Field is one field of a definition.
+type Field struct {
+	Name      string          `json:"name"`
+	Title     string          `json:"title"`
+	Required  bool            `json:"required,omitempty"`
+	Reference string          `json:"reference,omitempty" doc:"The collection whose records this field names by id."`
+	Schema    json.RawMessage `json:"schema" doc:"JSON Schema 2020-12 of the value."`
+}
+
+// Sync says how edits of a collection travel and meet.
+type Sync struct {
+	Rules   map[string]merge.Rule `json:"rules,omitempty" doc:"The merge rule of each field that does not have the default, newest."`
+	Removal merge.Removal         `json:"removal" doc:"What a removal that meets an edit does."`
+}
+
+// Name is what collections and fields may be called: they stand in paths, columns and command lines.
+var Name = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
+
+// Rules are what the merge needs to know.
+func (d Definition) Rules() merge.Rules {
+	return merge.Rules{Fields: d.Sync.Rules, Removal: d.Sync.Removal}
+}
+
+// Field finds a field by name.
+func (d Definition) Field(name string) (Field, bool) {
+	for _, field := range d.Fields {
+		if field.Name == name {
+			return field, true
+		}
+	}
+	return Field{}, false
+}
+
+// SameAs says whether two definitions mean the same, whatever their versions are.
+func (d Definition) SameAs(other Definition) bool {
+	d.Version, other.Version = 0, 0
+	a, errA := json.Marshal(d)
+	b, errB := json.Marshal(other)
+	return errA == nil && errB == nil && string(a) == string(b)
+}

@@ -1,0 +1,372 @@
+package definition
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"go.yaml.in/yaml/v3"
+
+	"homing/core/merge"
+)
+
+// MaxSource is the most bytes a definition file may have.
+const MaxSource = 1 << 20
+
+// SourceError says where in a definition file what is wrong.
+type SourceError struct {
+	File    string
+	Line    int // 0 when the whole file is meant
+	Message string
+}
+
+func (e *SourceError) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%s: %s", e.File, e.Message)
+	}
+	return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Message)
+}
+
+// ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, fields,
+// required and sync. File is the name that errors carry; every error is a [*SourceError].
+func ReadSource(file string, text []byte) (Definition, error) {
+	s := source{file: file}
+	root, err := s.document(text)
+	if err != nil {
+		return Definition{}, err
+	}
+	d, err := s.definition(root)
+	if err != nil {
+		return Definition{}, err
+	}
+	if _, err := d.Compile(); err != nil {
+		return Definition{}, s.compileError(root, err)
+	}
+	return d, nil
+}
+
+type source struct{ file string }
+
+func (s source) fail(node *yaml.Node, format string, args ...any) error {
+	line := 0
+	if node != nil {
+		line = node.Line
+	}
+	return &SourceError{File: s.file, Line: line, Message: fmt.Sprintf(format, args...)}
+}
+
+var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?`)
+
+func (s source) document(text []byte) (*yaml.Node, error) {
+	if len(text) > MaxSource {
+		return nil, s.fail(nil, "the file has %d bytes; a definition has at most %d", len(text), MaxSource)
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	var doc yaml.Node
+	if err := decoder.Decode(&doc); err != nil {
+		if errors.Is(err, io.EOF) {
+			return nil, s.fail(nil, "the file is empty; a definition starts with collection: NAME")
+		}
+		wrong := &SourceError{File: s.file, Message: yamlLine.ReplaceAllString(err.Error(), "")}
+		if at := yamlLine.FindStringSubmatch(err.Error()); at != nil && at[1] != "" {
+			wrong.Line, _ = strconv.Atoi(at[1]) // the pattern lets only digits through
+		}
+		return nil, wrong
+	}
+	if err := decoder.Decode(new(yaml.Node)); !errors.Is(err, io.EOF) {
+		return nil, s.fail(nil, "the file holds more than one document; write one definition to a file")
+	}
+	root := doc.Content[0]
+	if root.Kind != yaml.MappingNode {
+		return nil, s.fail(root, "a definition is a mapping that starts with collection: NAME")
+	}
+	return root, nil
+}
+
+// entry is one key of a mapping with its value.
+type entry struct{ key, value *yaml.Node }
+
+// entries are the members of a mapping in order. Double keys are refused, and so are keys outside of known, if it is given.
+func (s source) entries(node *yaml.Node, known ...string) ([]entry, error) {
+	if node.Kind != yaml.MappingNode {
+		return nil, s.fail(node, "a mapping is expected here")
+	}
+	var all []entry
+	seen := map[string]int{}
+	for n := 0; n < len(node.Content); n += 2 {
+		key := node.Content[n]
+		if first, twice := seen[key.Value]; twice {
+			return nil, s.fail(key, "the key %q stands here a second time; the first is in line %d", key.Value, first)
+		}
+		seen[key.Value] = key.Line
+		if len(known) > 0 && !slices.Contains(known, key.Value) {
+			return nil, s.fail(key, "the key %q is not known here; known are %s", key.Value, strings.Join(known, ", "))
+		}
+		all = append(all, entry{key, node.Content[n+1]})
+	}
+	return all, nil
+}
+
+func (s source) text(node *yaml.Node, what string) (string, error) {
+	if node.Kind != yaml.ScalarNode || strings.TrimSpace(node.Value) == "" || node.Tag == "!!null" {
+		return "", s.fail(node, "%s is a text", what)
+	}
+	return node.Value, nil
+}
+
+func (s source) definition(root *yaml.Node) (Definition, error) {
+	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
+	members, err := s.entries(root, "collection", "title", "description", "label", "fields", "required", "sync")
+	if err != nil {
+		return d, err
+	}
+	parts := map[string]*yaml.Node{}
+	for _, member := range members {
+		parts[member.key.Value] = member.value
+	}
+	for _, name := range []string{"collection", "fields"} {
+		if parts[name] == nil {
+			return d, s.fail(root, "the key %q is missing", name)
+		}
+	}
+	texts := map[string]*string{"collection": &d.Collection, "title": &d.Title, "description": &d.Description, "label": &d.Label}
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		if parts[name] == nil {
+			continue
+		}
+		if *texts[name], err = s.text(parts[name], name); err != nil {
+			return d, err
+		}
+	}
+	if !Name.MatchString(d.Collection) {
+		return d, s.fail(parts["collection"], "%q cannot name a collection: take a small letter, then small letters, digits and _, at most 40", d.Collection)
+	}
+	if d.Title == "" {
+		d.Title = titleOf(d.Collection)
+	}
+	if err := s.fields(&d, parts["fields"]); err != nil {
+		return d, err
+	}
+	if parts["required"] != nil {
+		if err := s.required(&d, parts["required"]); err != nil {
+			return d, err
+		}
+	}
+	if parts["sync"] != nil {
+		if err := s.sync(&d, parts["sync"]); err != nil {
+			return d, err
+		}
+	}
+	if d.Label == "" {
+		d.Label = "{" + d.Fields[0].Name + "}"
+	}
+	if _, err := parseLabel(d.Label, d); err != nil {
+		return d, s.fail(parts["label"], "%v", err)
+	}
+	return d, nil
+}
+
+func titleOf(name string) string {
+	words := strings.ReplaceAll(name, "_", " ")
+	return strings.ToUpper(words[:1]) + words[1:]
+}
+
+func (s source) fields(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node)
+	if err != nil {
+		return err
+	}
+	if len(members) == 0 {
+		return s.fail(node, "a collection has at least one field")
+	}
+	for _, member := range members {
+		name := member.key.Value
+		if !Name.MatchString(name) {
+			return s.fail(member.key, "%q cannot name a field: take a small letter, then small letters, digits and _, at most 40", name)
+		}
+		value, err := s.json(member.value, 0)
+		if err != nil {
+			return err
+		}
+		schema, isObject := value.(map[string]any)
+		if !isObject {
+			return s.fail(member.value, "the field %q needs a JSON Schema, such as {type: string}", name)
+		}
+		field := Field{Name: name, Title: titleOf(name)}
+		if title, has := schema["title"].(string); has {
+			field.Title = title
+		}
+		if reference, has := schema["reference"]; has {
+			collection, isText := reference.(string)
+			if !isText || !Name.MatchString(collection) {
+				return s.fail(member.value, "the field %q: reference names a collection", name)
+			}
+			field.Reference = collection
+		}
+		if field.Schema, err = json.Marshal(schema); err != nil {
+			return s.fail(member.value, "the field %q: %v", name, err)
+		}
+		d.Fields = append(d.Fields, field)
+	}
+	return nil
+}
+
+func (s source) required(d *Definition, node *yaml.Node) error {
+	if node.Kind != yaml.SequenceNode {
+		return s.fail(node, "required is a list of field names")
+	}
+	for _, item := range node.Content {
+		n := slices.IndexFunc(d.Fields, func(f Field) bool { return f.Name == item.Value })
+		if n < 0 {
+			return s.fail(item, "required names the field %q, which is not defined", item.Value)
+		}
+		d.Fields[n].Required = true
+	}
+	return nil
+}
+
+func (s source) sync(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node, "rules", "removal")
+	if err != nil {
+		return err
+	}
+	for _, member := range members {
+		switch member.key.Value {
+		case "removal":
+			if member.value.Value != string(merge.EditStays) {
+				return s.fail(member.value, "%q is not a removal rule; known is %s", member.value.Value, merge.EditStays)
+			}
+		case "rules":
+			if err := s.rules(d, member.value); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s source) rules(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node)
+	if err != nil {
+		return err
+	}
+	for _, member := range members {
+		if _, known := d.Field(member.key.Value); !known {
+			return s.fail(member.key, "rules name the field %q, which is not defined", member.key.Value)
+		}
+		if member.value.Value != string(merge.Newest) {
+			return s.fail(member.value, "%q is not a merge rule; known is %s", member.value.Value, merge.Newest)
+		}
+		if d.Sync.Rules == nil {
+			d.Sync.Rules = map[string]merge.Rule{}
+		}
+		d.Sync.Rules[member.key.Value] = merge.Newest
+	}
+	return nil
+}
+
+// json turns a YAML node into what JSON would hold. Dates stay texts, as written.
+func (s source) json(node *yaml.Node, depth int) (any, error) {
+	if depth > 32 {
+		return nil, s.fail(node, "nested deeper than 32 levels")
+	}
+	switch node.Kind {
+	case yaml.MappingNode:
+		members, err := s.entries(node)
+		if err != nil {
+			return nil, err
+		}
+		object := map[string]any{}
+		for _, member := range members {
+			if object[member.key.Value], err = s.json(member.value, depth+1); err != nil {
+				return nil, err
+			}
+		}
+		return object, nil
+	case yaml.SequenceNode:
+		list := make([]any, len(node.Content))
+		for n, item := range node.Content {
+			var err error
+			if list[n], err = s.json(item, depth+1); err != nil {
+				return nil, err
+			}
+		}
+		return list, nil
+	case yaml.ScalarNode:
+		return s.scalar(node)
+	default:
+		return nil, s.fail(node, "anchors and aliases are not read here; write the value out")
+	}
+}
+
+func (s source) scalar(node *yaml.Node) (any, error) {
+	switch node.Tag {
+	case "!!int", "!!float":
+		if json.Valid([]byte(node.Value)) {
+			return json.Number(node.Value), nil
+		}
+		return nil, s.fail(node, "%q is not a number that JSON can hold", node.Value)
+	case "!!bool":
+		return strings.EqualFold(node.Value, "true"), nil
+	case "!!null":
+		return nil, nil
+	default:
+		return node.Value, nil
+	}
+}
+
+// compileError finds the line that a schema error is about.
+func (s source) compileError(root *yaml.Node, err error) error {
+	var invalid *jsonschema.ValidationError
+	var schema *jsonschema.SchemaValidationError
+	if errors.As(err, &schema) && errors.As(schema.Err, &invalid) {
+		for len(invalid.Causes) > 0 {
+			invalid = invalid.Causes[0]
+		}
+		path := invalid.InstanceLocation
+		return s.fail(follow(root, path), "%s: %s", strings.Join(path, "/"), invalid.ErrorKind.LocalizedString(english))
+	}
+	if _, fragment, found := strings.Cut(err.Error(), schemaURL+"#"); found {
+		pointer := strings.Fields(strings.NewReplacer(`"`, " ", "'", " ").Replace(fragment))
+		if len(pointer) > 0 {
+			return s.fail(follow(root, strings.Split(strings.Trim(pointer[0], "/"), "/")), "%v", err)
+		}
+	}
+	return s.fail(follow(root, []string{"properties"}), "%v", err)
+}
+
+// follow walks a path of the record's schema through the file as far as it goes.
+func follow(root *yaml.Node, path []string) *yaml.Node {
+	node := root
+	for n, step := range path {
+		if n == 0 && step == "properties" {
+			step = "fields"
+		}
+		next := (*yaml.Node)(nil)
+		switch node.Kind {
+		case yaml.MappingNode:
+			for k := 0; k < len(node.Content); k += 2 {
+				if node.Content[k].Value == step {
+					next = node.Content[k+1]
+				}
+			}
+		case yaml.SequenceNode:
+			if index, err := strconv.Atoi(step); err == nil && index < len(node.Content) {
+				next = node.Content[index]
+			}
+		}
+		if next == nil {
+			break
+		}
+		node = next
+	}
+	return node
+}

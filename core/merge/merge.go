@@ -1,0 +1,197 @@
+// Package merge decides what comes out when a change meets a record. It is a pure function of the collection's rules,
+// central's record with its marks, and the change. Central calls it to accept a change; a device calls it to lay
+// its unsent changes over what central said last. Both come to the same result.
+//
+// A field that nobody else changed since the change's base is simply taken. Otherwise the field's rule decides.
+// With [Newest] the outcome does not depend on the order in which changes of different devices arrive: the edit with the
+// latest stamp in central's time stays, ties broken by the source.
+package merge
+
+import (
+	"bytes"
+	"fmt"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/record"
+)
+
+// Rule decides a field that was changed on two sides.
+type Rule string
+
+// Newest keeps the later edit by the corrected stamp.
+const Newest Rule = "newest"
+
+// Removal decides what happens when a removal meets an edit.
+type Removal string
+
+// EditStays lets an edit that the remover did not know of outlive the removal, whichever came first.
+const EditStays Removal = "edit-stays"
+
+// Rules are what a collection's definition declares. Every field without a rule of its own has [Newest].
+type Rules struct {
+	Fields  map[string]Rule
+	Removal Removal
+}
+
+// Edit is a change as the merge sees it: with its stamp in central's time and its source.
+type Edit struct {
+	Kind   change.Kind
+	Base   int64
+	Fields record.Delta
+	Stamp  clock.Stamp // corrected
+	Source change.Source
+}
+
+// Outcome is what a merge came to.
+type Outcome struct {
+	State     State
+	Delta     record.Delta // what really changed, from what to what
+	Verdict   change.Verdict
+	Decisions []change.Decision // one for each contested field, and for a contested removal
+}
+
+// Refusal is why a change cannot be merged at all.
+type Refusal struct{ Reason change.Reason }
+
+func (r *Refusal) Error() string { return r.Reason.Message }
+
+func refuse(code, format string, args ...any) error {
+	return &Refusal{change.Reason{Code: code, Message: fmt.Sprintf(format, args...)}}
+}
+
+// Merge applies an edit to a record. The given state is not altered. The error, if any, is a [*Refusal].
+func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
+	if err := check(state, edit); err != nil {
+		return Outcome{}, err
+	}
+	mark := Mark{Revision: state.Revision + 1, Source: edit.Source, Stamp: edit.Stamp}
+	if !state.Exists() {
+		fields := record.Fields{}.Apply(edit.Fields)
+		return Outcome{
+			State:   State{Revision: 1, Fields: fields, Marks: Marks{Base: mark}},
+			Delta:   record.Diff(nil, fields),
+			Verdict: change.Applied,
+		}, nil
+	}
+	out := Outcome{State: state, Verdict: change.Applied}
+	out.State.Revision = mark.Revision
+	if newsFor(state, edit) {
+		out.Verdict = change.Merged
+	}
+	if edit.Kind == change.Remove {
+		remove(&out, state, edit, mark)
+		return out, nil
+	}
+	if state.Removed {
+		bringBack(&out, state, edit, mark)
+	}
+	set(&out, rules, state, edit, mark)
+	return out, nil
+}
+
+func check(state State, edit Edit) error {
+	switch {
+	case edit.Base > state.Revision && !state.Exists():
+		return refuse(change.CodeUnknownRecord, "central has no such record; it may have been restored from before revision %d", edit.Base)
+	case edit.Base > state.Revision:
+		return refuse(change.CodeUnknownBase, "the change is based on revision %d, but central's record is at %d", edit.Base, state.Revision)
+	case !state.Exists() && edit.Kind != change.Add:
+		return refuse(change.CodeUnknownRecord, "central has no such record: it was never added, or its add was refused")
+	case state.Removed && edit.Kind == change.Edit && !state.Marks.presence().foreign(edit.Base, edit.Source):
+		return refuse(change.CodeRemoved, "the record was removed at revision %d, before this edit; add it again to bring it back", state.Marks.presence().Revision)
+	case state.Removed && edit.Kind == change.Remove && !state.Marks.presence().foreign(edit.Base, edit.Source):
+		return refuse(change.CodeRemoved, "the record was removed already, at revision %d", state.Marks.presence().Revision)
+	}
+	return nil
+}
+
+// newsFor says whether central's record holds anything of others that the edit's base did not, so that the device must be
+// told what came out.
+func newsFor(state State, edit Edit) bool {
+	if state.Marks.presence().foreign(edit.Base, edit.Source) || state.Marks.Base.foreign(edit.Base, edit.Source) {
+		return true
+	}
+	for _, mark := range state.Marks.Fields {
+		if mark.foreign(edit.Base, edit.Source) {
+			return true
+		}
+	}
+	return false
+}
+
+// remove marks the record removed, unless an edit that the remover did not know of outlives it.
+func remove(out *Outcome, state State, edit Edit, mark Mark) {
+	out.Delta = record.Delta{}
+	if state.Removed {
+		return // removed on both sides: they agree
+	}
+	latest := Mark{}
+	for name := range state.Marks.Fields {
+		if known := state.Marks.field(name); known.foreign(edit.Base, edit.Source) && (latest == Mark{} || known.beats(latest)) {
+			latest = known
+		}
+	}
+	if latest == (Mark{}) {
+		if back := state.Marks.presence(); back.foreign(edit.Base, edit.Source) {
+			latest = back // somebody brought it back
+		}
+	}
+	if latest != (Mark{}) {
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: "central", Other: latest.side()})
+		return
+	}
+	out.State.Removed = true
+	out.State.Marks.Presence = mark
+}
+
+// bringBack lets the edit outlive a removal that its author did not know of, or an add revive what was removed.
+func bringBack(out *Outcome, state State, edit Edit, mark Mark) {
+	if removal := state.Marks.presence(); removal.foreign(edit.Base, edit.Source) {
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: "change", Other: removal.side()})
+	}
+	out.State.Removed = false
+	out.State.Marks.Presence = mark
+}
+
+// set takes each field of the edit, or leaves what central has, by the field's rule.
+func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
+	out.Delta = record.Delta{}
+	var marked []string
+	for _, name := range edit.Fields.Names() {
+		from, to := state.Fields[name], edit.Fields[name].To
+		known := state.Marks.field(name)
+		contested := known.foreign(edit.Base, edit.Source)
+		if contested && bytes.Equal(from, to) {
+			if mark.beats(known) {
+				marked = append(marked, name)
+			}
+			continue // both sides say the same
+		}
+		if contested {
+			kept := "central"
+			if mark.beats(known) {
+				kept = "change"
+			}
+			out.Decisions = append(out.Decisions, change.Decision{Field: name, Rule: string(rules.of(name)), Kept: kept, Other: known.side()})
+			if kept == "central" {
+				continue
+			}
+		}
+		marked = append(marked, name)
+		if !bytes.Equal(from, to) {
+			out.Delta[name] = record.Edit{From: from, To: to}
+		}
+	}
+	out.State.Fields = state.Fields.Apply(out.Delta)
+	if len(marked) > 0 {
+		out.State.Marks = out.State.Marks.with(marked, mark)
+	}
+}
+
+func (r Rules) of(field string) Rule {
+	if rule, own := r.Fields[field]; own {
+		return rule
+	}
+	return Newest
+}

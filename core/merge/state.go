@@ -1,0 +1,84 @@
+package merge
+
+import (
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/record"
+)
+
+// Mark says when a field last got its value: at which revision, by which change, with which stamp in central's time.
+type Mark struct {
+	Revision int64         `json:"r"`
+	Source   change.Source `json:"by"`
+	Stamp    clock.Stamp   `json:"at"`
+}
+
+// beats says whether the edit at m is later than the one at other. Ties of the stamp are broken by the source, so that every
+// party comes to the same verdict.
+func (m Mark) beats(other Mark) bool {
+	if order := m.Stamp.Compare(other.Stamp); order != 0 {
+		return order > 0
+	}
+	for n := range m.Source.Incarnation {
+		if a, b := m.Source.Incarnation[n], other.Source.Incarnation[n]; a != b {
+			return a > b
+		}
+	}
+	return m.Source.Number > other.Source.Number
+}
+
+func (m Mark) side() change.Side {
+	return change.Side{Revision: m.Revision, Source: m.Source, Stamp: m.Stamp}
+}
+
+// foreign says whether somebody else set the mark after the revision that a change of source was based on. What the same
+// store did earlier never disputes with what it does later.
+func (m Mark) foreign(base int64, source change.Source) bool {
+	return m.Revision > base && m.Source.Incarnation != source.Incarnation
+}
+
+// Marks are the marks of a record. Most records are written once, so a field without a mark of its own has Base.
+type Marks struct {
+	Base     Mark            `json:"base"`              // the change that added the record
+	Presence Mark            `json:"presence,omitzero"` // the change that last removed it or brought it back; zero: as Base
+	Fields   map[string]Mark `json:"fields,omitempty"`
+}
+
+func (m Marks) field(name string) Mark {
+	if mark, own := m.Fields[name]; own {
+		return mark
+	}
+	return m.Base
+}
+
+func (m Marks) presence() Mark {
+	if m.Presence == (Mark{}) {
+		return m.Base
+	}
+	return m.Presence
+}
+
+// with gives the marks after one field was set. The receiver is not changed.
+func (m Marks) with(names []string, mark Mark) Marks {
+	fields := make(map[string]Mark, len(m.Fields)+len(names))
+	for name, old := range m.Fields {
+		fields[name] = old
+	}
+	for _, name := range names {
+		fields[name] = mark
+	}
+	m.Fields = fields
+	return m
+}
+
+// State is a record as central has it. A removed record keeps its fields, so that an edit that outlives the removal finds
+// them.
+type State struct {
+	Revision int64
+	Removed  bool
+	Fields   record.Fields
+	Marks    Marks
+}
+
+// Exists says whether there is a record at all, removed or not.
+func (s State) Exists() bool { return s.Revision > 0 }

@@ -1,0 +1,217 @@
+// Package query says which records a listing shows: conditions on fields, a search text, an order and a page. The same
+// query runs on central's database and on a device's local store; [Query.SQL] writes it for either.
+package query
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"homing/core/definition"
+)
+
+// Limits of a page.
+const (
+	DefaultLimit = 50
+	MaxLimit     = 1000
+)
+
+// Query is what a listing shows.
+type Query struct {
+	Where  []Condition
+	Search string // words that the record contains, each somewhere in its fields, whatever their case
+	Sort   []Order
+	Limit  int
+	Offset int
+}
+
+// Condition compares one field with a value.
+type Condition struct {
+	Field string
+	Op    Op
+	Value string
+}
+
+// Op is how a condition compares.
+type Op string
+
+// The operators. Longer ones come first where one starts like another.
+const (
+	NotEqual       Op = "!="
+	LessOrEqual    Op = "<="
+	GreaterOrEqual Op = ">="
+	Equal          Op = "="
+	Less           Op = "<"
+	Greater        Op = ">"
+	Contains       Op = "~"
+)
+
+var operators = []Op{NotEqual, LessOrEqual, GreaterOrEqual, Equal, Less, Greater, Contains}
+
+// Order sorts by one field.
+type Order struct {
+	Field   string
+	Reverse bool
+}
+
+// Columns that every record has and that can be sorted by besides its fields.
+var columns = []string{"edited_at", "revision"}
+
+// Parse reads conditions such as "status=open", an order such as "-length_km,name", and a page, and checks them against the
+// collection's definition. Limit 0 means [DefaultLimit].
+func Parse(d definition.Definition, where []string, search, sort string, limit, offset int) (Query, error) {
+	q := Query{Search: search, Limit: limit, Offset: offset}
+	if q.Limit == 0 {
+		q.Limit = DefaultLimit
+	}
+	if q.Limit < 0 || q.Limit > MaxLimit {
+		return q, fmt.Errorf("limit %d: take 1 to %d", limit, MaxLimit)
+	}
+	if q.Offset < 0 {
+		return q, fmt.Errorf("offset %d: take 0 or more", offset)
+	}
+	for _, text := range where {
+		condition, err := parseCondition(d, text)
+		if err != nil {
+			return q, err
+		}
+		q.Where = append(q.Where, condition)
+	}
+	for _, name := range strings.FieldsFunc(sort, func(r rune) bool { return r == ',' }) {
+		field, reverse := strings.CutPrefix(strings.TrimSpace(name), "-")
+		if _, known := d.Field(field); !known && !slices.Contains(columns, field) {
+			return q, fmt.Errorf("sort by %q: %s has no such field", field, d.Collection)
+		}
+		q.Sort = append(q.Sort, Order{field, reverse})
+	}
+	return q, nil
+}
+
+func parseCondition(d definition.Definition, text string) (Condition, error) {
+	at := strings.IndexAny(text, "!<>=~")
+	if at < 1 {
+		return Condition{}, fmt.Errorf("condition %q: write FIELD=VALUE, or with != < <= > >= or ~ (contains)", text)
+	}
+	field := strings.TrimSpace(text[:at])
+	if _, known := d.Field(field); !known {
+		return Condition{}, fmt.Errorf("condition %q: %s has no field %q", text, d.Collection, field)
+	}
+	for _, op := range operators {
+		if value, found := strings.CutPrefix(text[at:], string(op)); found {
+			return Condition{field, op, strings.TrimSpace(value)}, nil
+		}
+	}
+	return Condition{}, fmt.Errorf("condition %q: write FIELD=VALUE, or with != < <= > >= or ~ (contains)", text)
+}
+
+// Dialect writes the few things that differ between the two databases.
+type Dialect struct {
+	// Text is the field as text, without quotes; Number is the field as a number, or null when it is none.
+	// Field names hold only small letters, digits and _.
+	Text, Number func(field string) string
+	// Raw is the record as JSON text, which is quick to look through; Values is the text of all its values and of nothing
+	// else, so that a search does not find the names of fields.
+	Raw, Values string
+}
+
+// PostgreSQL is the dialect of central's database.
+var PostgreSQL = Dialect{
+	Text: func(field string) string { return fmt.Sprintf("(fields->>'%s')", field) },
+	Number: func(field string) string {
+		return fmt.Sprintf("(CASE WHEN json_typeof(fields->'%s') = 'number' THEN (fields->>'%[1]s')::numeric END)", field)
+	},
+	Raw:    "fields::text",
+	Values: "(SELECT string_agg(value, ' ') FROM json_each_text(fields))",
+}
+
+// SQLite is the dialect of a local store.
+var SQLite = Dialect{
+	Text: func(field string) string { return fmt.Sprintf("CAST(fields->>'$.%s' AS TEXT)", field) },
+	Number: func(field string) string {
+		return fmt.Sprintf("(CASE WHEN json_type(fields, '$.%s') IN ('integer','real') THEN fields->>'$.%[1]s' END)", field)
+	},
+	Raw:    "fields",
+	Values: "(SELECT group_concat(value, ' ') FROM json_each(fields))",
+}
+
+// SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are broken
+// by the record's id, so that pages neither repeat nor skip.
+func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args []any, order string) {
+	terms := []string{"TRUE"}
+	for _, c := range q.Where {
+		expression := dialect.Text(c.Field)
+		var value any = c.Value
+		if isNumber(d, c.Field) && json.Valid([]byte(c.Value)) && c.Op != Contains {
+			expression = dialect.Number(c.Field)
+			value = json.Number(c.Value)
+		}
+		switch {
+		case c.Op == Contains:
+			terms = append(terms, "lower("+expression+`) LIKE ? ESCAPE '\'`)
+			value = pattern(c.Value)
+		case c.Op == Equal && c.Value == "":
+			terms = append(terms, "coalesce("+expression+",'') = ?")
+		case c.Op == NotEqual && c.Value != "":
+			terms = append(terms, "("+expression+" <> ? OR "+expression+" IS NULL)")
+		default:
+			op := string(c.Op)
+			if c.Op == NotEqual {
+				op = "<>"
+			}
+			terms = append(terms, expression+" "+op+" ?")
+		}
+		if number, isNum := value.(json.Number); isNum {
+			if f, err := number.Float64(); err == nil {
+				value = f
+			}
+		}
+		args = append(args, value)
+	}
+	for _, word := range strings.Fields(q.Search) {
+		looked := []string{dialect.Raw, dialect.Values}
+		if strings.ContainsAny(word, `"\`) {
+			looked = looked[1:] // JSON text escapes these
+		}
+		for _, text := range looked {
+			terms = append(terms, "lower("+text+`) LIKE ? ESCAPE '\'`)
+			args = append(args, pattern(word))
+		}
+	}
+	var orders []string
+	for _, by := range q.Sort {
+		way := " ASC"
+		if by.Reverse {
+			way = " DESC"
+		}
+		switch {
+		case slices.Contains(columns, by.Field):
+			orders = append(orders, by.Field+way)
+		case isNumber(d, by.Field):
+			orders = append(orders, dialect.Number(by.Field)+way+" NULLS LAST")
+		default:
+			orders = append(orders, "lower("+dialect.Text(by.Field)+")"+way+" NULLS LAST")
+		}
+	}
+	return strings.Join(terms, " AND "), args, strings.Join(append(orders, "id ASC"), ", ")
+}
+
+func isNumber(d definition.Definition, field string) bool {
+	f, known := d.Field(field)
+	if !known {
+		return false
+	}
+	var schema struct {
+		Type any `json:"type"`
+	}
+	if err := json.Unmarshal(f.Schema, &schema); err != nil {
+		return false
+	}
+	return schema.Type == "number" || schema.Type == "integer"
+}
+
+// pattern is a LIKE pattern for texts that contain the given one.
+func pattern(text string) string {
+	escaped := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text))
+	return "%" + escaped + "%"
+}

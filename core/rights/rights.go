@@ -1,0 +1,51 @@
+// Package rights says what each role may do. Push, HTTP, the command line and the console all ask here.
+package rights
+
+import "slices"
+
+// Role is what a worker is.
+type Role string
+
+// The roles, each with all the rights of the one before it.
+const (
+	Reader Role = "reader"
+	Worker Role = "worker"
+	Lead   Role = "lead"
+	Admin  Role = "admin"
+)
+
+// Roles are all the roles, weakest first.
+var Roles = []Role{Reader, Worker, Lead, Admin}
+
+// Valid says whether r is a role.
+func (r Role) Valid() bool { return slices.Contains(Roles, r) }
+
+// Action is something that needs a right.
+type Action string
+
+// The actions.
+const (
+	ReadRecords   Action = "read records"
+	ChangeRecords Action = "change records"
+	EnrolDevices  Action = "enrol devices"
+	WatchFleet    Action = "see the devices and exchanges of others"
+	ManageDevices Action = "revoke devices"
+	ManageWorkers Action = "manage workers"
+	Define        Action = "define collections"
+)
+
+var least = map[Action]Role{
+	ReadRecords:   Reader,
+	ChangeRecords: Worker,
+	EnrolDevices:  Worker,
+	WatchFleet:    Lead,
+	ManageDevices: Lead,
+	ManageWorkers: Admin,
+	Define:        Admin,
+}
+
+// May says whether the role has the right to the action.
+func (r Role) May(action Action) bool {
+	need, known := least[action]
+	return known && r.Valid() && slices.Index(Roles, r) >= slices.Index(Roles, need)
+}

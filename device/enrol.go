@@ -1,0 +1,53 @@
+package device
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/link"
+	"homing/wire"
+)
+
+// Enrol makes the store a device of central, with a one-time code. While central is open, the code may be empty.
+func (s *Store) Enrol(ctx context.Context, central, code, name string) error {
+	if token, err := fact(ctx, s.db, factToken); err != nil {
+		return storeError(err)
+	} else if token != "" {
+		return ErrEnrolled
+	}
+	l, err := link.New(central, "", s.agent)
+	if err != nil {
+		return err
+	}
+	incarnation, err := s.incarnation(ctx, s.db)
+	if err != nil {
+		return storeError(err)
+	}
+	var got wire.Enrolled
+	ask := wire.Enrolment{Code: code, Device: name, Incarnation: incarnation, Agent: s.agent}
+	if _, err := l.Call(ctx, http.MethodPost, "/v1/enrolments", nil, ask, &got); err != nil {
+		return err
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		facts := map[string]string{factCentral: l.Base(), factDevice: got.Device.String(), factName: name, factToken: got.Token,
+			factWorker: got.Worker, factRole: got.Role, factGeneration: got.Generation.String(), factOpen: strconv.FormatBool(code == "")}
+		for name, value := range facts {
+			if err := setFact(ctx, tx, name, value); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// MoveCentral changes the address under which central is reached; it must be the same central.
+func (s *Store) MoveCentral(ctx context.Context, address string) error {
+	l, err := link.New(address, "", s.agent)
+	if err != nil {
+		return err
+	}
+	return storeError(setFact(ctx, s.db, factCentral, l.Base()))
+}

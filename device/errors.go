@@ -1,0 +1,55 @@
+package device
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/ncruces/go-sqlite3"
+
+	"homing/core/change"
+)
+
+// Errors that callers act on. Those of central come from package link.
+var (
+	ErrNotEnrolled  = errors.New("this store is not enrolled; run homing local enrol with an enrolment code")
+	ErrEnrolled     = errors.New("this store is enrolled already")
+	ErrNoCollection = errors.New("no such collection on this device")
+	ErrNoRecord     = errors.New("no such record on this device")
+	ErrAmbiguous    = errors.New("several records fit; give more of the id")
+	ErrBusy         = errors.New("an exchange of this store is running already")
+	ErrGeneration   = errors.New("central's database is not the one that this store was enrolled with; nothing was sent")
+	ErrFull         = errors.New("the disk is full; nothing of this was saved")
+	ErrDamaged      = errors.New("the file is not a local store, or it is damaged")
+	ErrNotAllowed   = errors.New("not allowed")
+)
+
+// InvalidError says why a record cannot be saved, field by field. Nothing was saved.
+type InvalidError struct {
+	Collection string
+	Reasons    []change.Reason
+}
+
+func (e *InvalidError) Error() string {
+	parts := make([]string, len(e.Reasons))
+	for n, reason := range e.Reasons {
+		parts[n] = reason.Message
+		if reason.Field != "" {
+			parts[n] = reason.Field + ": " + reason.Message
+		}
+	}
+	return fmt.Sprintf("not saved in %s: %s", e.Collection, strings.Join(parts, "; "))
+}
+
+// storeError gives the errors of SQLite that people can do something about their own words.
+func storeError(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, sqlite3.FULL):
+		return fmt.Errorf("%w (%v)", ErrFull, err)
+	case errors.Is(err, sqlite3.NOTADB), errors.Is(err, sqlite3.CORRUPT):
+		return fmt.Errorf("%w (%v)", ErrDamaged, err)
+	}
+	return err
+}

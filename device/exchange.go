@@ -1,0 +1,292 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/clock"
+	"homing/link"
+	"homing/wire"
+)
+
+// Summary is what an exchange did.
+type Summary struct {
+	Exchange  uuid.UUID     `json:"exchange"`
+	Sent      int           `json:"sent"` // changes
+	Applied   int           `json:"applied"`
+	Merged    int           `json:"merged"`
+	Refused   int           `json:"refused"`
+	Waiting   int           `json:"waiting"`
+	Received  int           `json:"received"` // records, removals included
+	Removed   int           `json:"removed"`  // of these, removals
+	BytesUp   int           `json:"bytes_up"` // as sent, compressed
+	BytesDown int           `json:"bytes_down"`
+	Took      time.Duration `json:"took_ns"`
+}
+
+// Progress tells how far an exchange is.
+type Progress struct {
+	Phase      string // "push" or "pull"
+	Collection string // while pulling
+	Done       int    // changes answered, or records of the collection received
+	Total      int    // 0 when it is not known
+}
+
+// Exchange pushes until the outbox is answered, then pulls to the head. Watch, if it is not nil, is told of the progress. An
+// exchange that breaks off has lost nothing: what was answered or stored is kept, and the next one goes on from there.
+func (s *Store) Exchange(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, true, true)
+}
+
+// Push only pushes.
+func (s *Store) Push(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, true, false)
+}
+
+// Pull only pulls. Unsent changes stay, laid over what comes.
+func (s *Store) Pull(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, false, true)
+}
+
+// exchange is one run.
+type exchange struct {
+	*Store
+	link        *link.Link
+	incarnation uuid.UUID
+	offset      clock.Offset
+	maxChanges  int
+	maxBytes    int
+	summary     *Summary
+	watch       func(Progress)
+}
+
+func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) (summary Summary, err error) {
+	unlock, err := s.lock()
+	if err != nil {
+		return summary, err
+	}
+	defer unlock()
+	if watch == nil {
+		watch = func(Progress) {}
+	}
+	started := s.now()
+	summary.Exchange = uuid.Must(uuid.NewV7())
+	began := time.Now()
+	e := &exchange{Store: s, summary: &summary, watch: watch}
+	err = e.meet(ctx)
+	if err == nil && push {
+		err = e.push(ctx)
+	}
+	if err == nil && pull {
+		err = e.pull(ctx)
+	}
+	summary.Took = time.Since(began)
+	if !errors.Is(err, ErrNotEnrolled) {
+		err = errors.Join(err, s.log(ctx, started, summary, err))
+	}
+	return summary, err
+}
+
+// lock keeps a second exchange of the same store out, in this process and in others. The kernel gives the lock back when a
+// process dies.
+func (s *Store) lock() (unlock func(), err error) {
+	file, err := os.OpenFile(s.path+".exchange", os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		file.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, ErrBusy
+		}
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	return func() { file.Close() }, nil
+}
+
+// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes over the
+// definitions.
+func (e *exchange) meet(ctx context.Context) error {
+	token, err := fact(ctx, e.db, factToken)
+	if err != nil {
+		return storeError(err)
+	}
+	if token == "" {
+		return ErrNotEnrolled
+	}
+	address, err := fact(ctx, e.db, factCentral)
+	if err != nil {
+		return storeError(err)
+	}
+	if e.link, err = link.New(address, token, e.agent); err != nil {
+		return err
+	}
+	if e.incarnation, err = e.Store.incarnation(ctx, e.db); err != nil {
+		return err
+	}
+	var hello wire.Hello
+	sent := e.now()
+	if err := e.call(ctx, http.MethodGet, "/v1/hello", nil, &hello); err != nil {
+		return err
+	}
+	e.offset = clock.Measure(sent, hello.ReceivedAt, hello.AnsweredAt, e.now())
+	e.maxChanges, e.maxBytes = hello.MaxChanges, hello.MaxBytes
+	generation, err := fact(ctx, e.db, factGeneration)
+	if err != nil {
+		return storeError(err)
+	}
+	if generation != hello.Generation.String() {
+		return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
+	}
+	var definitions wire.Definitions
+	if err := e.call(ctx, http.MethodGet, "/v1/definitions", nil, &definitions); err != nil {
+		return err
+	}
+	if err := e.takeDefinitions(ctx, definitions); err != nil {
+		return err
+	}
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := setFact(ctx, tx, factOpen, strconv.FormatBool(hello.Open)); err != nil {
+			return err
+		}
+		return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+	})
+}
+
+func (e *exchange) call(ctx context.Context, method, path string, in, out any) error {
+	traffic, err := e.link.Call(ctx, method, path, map[string]string{
+		wire.HeaderExchange: e.summary.Exchange.String(), wire.HeaderIncarnation: e.incarnation.String()}, in, out)
+	e.summary.BytesUp += traffic.Sent
+	e.summary.BytesDown += traffic.Received
+	return err
+}
+
+// pageRecords is how many records a device asks for at once.
+const pageRecords = 2000
+
+// pull brings each collection to its head, page by page.
+func (e *exchange) pull(ctx context.Context) error {
+	collections, err := e.Collections(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range collections {
+		done, total, cursor := 0, 0, c.Cursor
+		for more := true; more; {
+			answered, err := fact(ctx, e.db, factAnswered)
+			if err != nil {
+				return storeError(err)
+			}
+			ask := url.Values{"cursor": {strconv.FormatInt(cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}}
+			if answered != "" {
+				ask.Set("answered", answered)
+			}
+			var page wire.Page
+			if err := e.call(ctx, http.MethodGet, "/v1/collections/"+c.Name+"/changes?"+ask.Encode(), nil, &page); err != nil {
+				return err
+			}
+			if err := e.takePage(ctx, page); err != nil {
+				return err
+			}
+			if page.Total > 0 {
+				total = int(page.Total)
+			}
+			done += len(page.Records)
+			e.summary.Received += len(page.Records)
+			if done > 0 {
+				e.watch(Progress{Phase: "pull", Collection: c.Name, Done: done, Total: total})
+			}
+			more, cursor = page.More, page.Cursor
+		}
+	}
+	return nil
+}
+
+// takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
+func (e *exchange) takePage(ctx context.Context, page wire.Page) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		// Records without unsent changes are the rule and take the short way; the condition leaves the others as they are.
+		put, err := tx.PrepareContext(ctx, `
+			INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES (?, ?, ?, 0, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
+				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
+			WHERE pending = 0 AND revision < excluded.revision`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for _, r := range page.Records {
+			if r.Removed {
+				e.summary.Removed++
+			} else {
+				done, err := put.ExecContext(ctx, page.Collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device,
+					timeText(r.EditedAt), timeText(r.ReceivedAt))
+				if err != nil {
+					return err
+				}
+				if n, err := done.RowsAffected(); err == nil && n == 1 {
+					continue
+				}
+			}
+			if err := e.layUnder(ctx, tx, page.Collection, r); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ? WHERE name = ?`,
+			page.Cursor, page.Head, timeText(e.now()), page.Collection)
+		return err
+	})
+}
+
+// layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here
+// changes nothing.
+func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
+	row, err := loadStored(ctx, tx, collection, r.ID.String())
+	if errors.Is(err, ErrNoRecord) {
+		if r.Removed {
+			return nil
+		}
+		row = stored{Collection: collection, ID: r.ID.String()}
+	} else if err != nil {
+		return err
+	}
+	known, err := row.under()
+	if err != nil {
+		return err
+	}
+	if known.Revision >= r.Revision {
+		return nil
+	}
+	under, err := stateOf(r, known)
+	if err != nil {
+		return err
+	}
+	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt)
+	return e.rebuild(ctx, tx, row, under)
+}
+
+// log keeps what an exchange did. It is kept even when the exchange was cancelled.
+func (s *Store) log(ctx context.Context, started time.Time, summary Summary, cause error) error {
+	text, err := json.Marshal(summary)
+	if err != nil {
+		return err
+	}
+	problem := ""
+	if cause != nil {
+		problem = cause.Error()
+	}
+	_, err = s.db.ExecContext(context.WithoutCancel(ctx), `INSERT INTO exchanges (id, started_at, ended_at, summary, error) VALUES (?, ?, ?, ?, ?)`,
+		summary.Exchange.String(), timeText(started), timeText(s.now()), string(text), problem)
+	return storeError(err)
+}

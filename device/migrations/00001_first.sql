@@ -1,0 +1,58 @@
+-- +goose Up
+CREATE TABLE facts (
+    name  TEXT PRIMARY KEY,
+    value TEXT NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE collections (
+    name      TEXT PRIMARY KEY,
+    version   INTEGER NOT NULL,
+    doc       TEXT NOT NULL,
+    cursor    INTEGER NOT NULL DEFAULT 0,
+    head      INTEGER NOT NULL DEFAULT 0, -- central's head at the last pull
+    pulled_at TEXT
+) WITHOUT ROWID;
+
+-- The view that people see. A record with unsent changes keeps what central last said beside it.
+CREATE TABLE records (
+    collection    TEXT NOT NULL,
+    id            TEXT NOT NULL,
+    revision      INTEGER NOT NULL, -- central's; 0 when central has none yet
+    removed       INTEGER NOT NULL, -- in the view
+    fields        TEXT NOT NULL,    -- of the view
+    marks         TEXT NOT NULL,    -- central's
+    under_removed INTEGER NOT NULL DEFAULT 0,
+    under_fields  TEXT,             -- central's; null when the view is the same
+    pending       INTEGER NOT NULL DEFAULT 0, -- changes in the outbox
+    author        TEXT NOT NULL,
+    device        TEXT NOT NULL,
+    edited_at     TEXT NOT NULL,
+    received_at   TEXT NOT NULL,    -- by central; empty for what is only here
+    PRIMARY KEY (collection, id)
+);
+CREATE INDEX records_pending ON records (collection) WHERE pending > 0;
+
+-- AUTOINCREMENT: a number is never given twice, whatever is deleted.
+CREATE TABLE outbox (
+    number     INTEGER PRIMARY KEY AUTOINCREMENT,
+    collection TEXT NOT NULL,
+    record     TEXT NOT NULL,
+    kind       TEXT NOT NULL,
+    base       INTEGER NOT NULL,
+    fields     TEXT NOT NULL,
+    stamp      TEXT NOT NULL,
+    edited_at  TEXT NOT NULL,
+    author     TEXT NOT NULL,
+    batch      TEXT,    -- set when the change is first sent
+    verdict    TEXT,    -- refused or waiting; null until central has answered
+    reasons    TEXT
+);
+CREATE INDEX outbox_record ON outbox (collection, record);
+
+CREATE TABLE exchanges (
+    id         TEXT PRIMARY KEY,
+    started_at TEXT NOT NULL,
+    ended_at   TEXT NOT NULL,
+    summary    TEXT NOT NULL,
+    error      TEXT NOT NULL
+);

@@ -1,0 +1,235 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/merge"
+	"homing/link"
+	"homing/wire"
+)
+
+// firstBatch is how many changes the first batch of an exchange carries at most; a batch that is too large for central is
+// halved.
+const firstBatch = 500
+
+// push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent again as
+// it was, under its old id.
+func (e *exchange) push(ctx context.Context) error {
+	total, err := e.unanswered(ctx)
+	if err != nil {
+		return err
+	}
+	// What waits for another change may go in now.
+	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET verdict = NULL, reasons = NULL, batch = NULL WHERE verdict = ?`, change.Waiting); err != nil {
+		return storeError(err)
+	}
+	most := min(firstBatch, max(e.maxChanges, 1))
+	for {
+		batch, changes, err := e.nextBatch(ctx, most)
+		if err != nil {
+			return err
+		}
+		if len(changes) == 0 {
+			return nil
+		}
+		answers, err := e.send(ctx, batch, changes)
+		var problem *link.Problem
+		if errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge && len(changes) > 1 {
+			most = len(changes) / 2
+			if err := e.dissolve(ctx, batch); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := e.takeAnswers(ctx, changes, answers); err != nil {
+			return err
+		}
+		e.summary.Sent += len(changes)
+		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(total, e.summary.Sent)})
+	}
+}
+
+func (e *exchange) unanswered(ctx context.Context) (int, error) {
+	var n int
+	err := e.db.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE verdict IS NULL OR verdict = ?`, change.Waiting)
+	return n, storeError(err)
+}
+
+// nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is on the
+// disk before the batch leaves.
+func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []queued, err error) {
+	err = e.within(ctx, func(tx *sqlx.Tx) error {
+		var open []queued
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE verdict IS NULL ORDER BY batch IS NULL, number LIMIT ?`, most); err != nil {
+			return err
+		}
+		size := 0
+		for _, q := range open {
+			size += len(q.Fields) + perChange
+			if len(changes) > 0 && (!same(q.Batch, changes[0].Batch) || size > e.maxBytes/2) {
+				break
+			}
+			changes = append(changes, q)
+		}
+		switch {
+		case len(changes) == 0:
+			return nil
+		case changes[0].Batch != nil:
+			id, err = uuid.Parse(*changes[0].Batch)
+			return err
+		}
+		id = uuid.Must(uuid.NewV7())
+		_, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = ? WHERE verdict IS NULL AND batch IS NULL AND number <= ?`, id.String(), changes[len(changes)-1].Number)
+		return err
+	})
+	return id, changes, err
+}
+
+// perChange is about what a change weighs besides its fields, in bytes.
+const perChange = 300
+
+func same(a, b *string) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
+
+// dissolve takes a batch apart that central found too large. Each of its changes keeps its number, so none can count twice.
+func (e *exchange) dissolve(ctx context.Context, batch uuid.UUID) error {
+	_, err := e.db.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND verdict IS NULL`, batch.String())
+	return storeError(err)
+}
+
+func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wire.Answers, error) {
+	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: e.incarnation,
+		Clock: wire.Clock{SentAt: e.now(), OffsetMS: e.offset.By.Milliseconds(), ErrorMS: e.offset.Error.Milliseconds()}}
+	for _, q := range changes {
+		ch, err := q.change()
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		text, err := json.Marshal(ch)
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		batch.Changes = append(batch.Changes, text)
+	}
+	var answers wire.Answers
+	if err := e.call(ctx, http.MethodPost, "/v1/batches", batch, &answers); err != nil {
+		return answers, err
+	}
+	if answers.Batch != id || len(answers.Answers) != len(changes) {
+		return answers, fmt.Errorf("central answered %d changes of batch %s, but %d of batch %s were sent; they are kept", len(answers.Answers), answers.Batch, len(changes), id)
+	}
+	return answers, nil
+}
+
+// takeAnswers stores the answers to a batch and their effect in one transaction.
+func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wire.Answers) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		highest := int64(0)
+		for n, q := range changes {
+			answer := answers.Answers[n]
+			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
+				return err
+			}
+			highest = max(highest, q.Number)
+			switch answer.Answer {
+			case change.Applied:
+				e.summary.Applied++
+			case change.Merged:
+				e.summary.Merged++
+			case change.Refused:
+				e.summary.Refused++
+			case change.Waiting:
+				e.summary.Waiting++
+			}
+		}
+		known, err := fact(ctx, tx, factAnswered)
+		if err != nil {
+			return err
+		}
+		if before, err := strconv.ParseInt(known, 10, 64); err == nil {
+			highest = max(highest, before)
+		}
+		return setFact(ctx, tx, factAnswered, strconv.FormatInt(highest, 10))
+	})
+}
+
+func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer wire.Answer) error {
+	if !answer.Answer.Accepted() {
+		reasons, err := json.Marshal(answer.Reasons)
+		if err != nil {
+			return err
+		}
+		// The change stays, with the reasons; an answer of a kind that this version does not know counts as waiting.
+		verdict := change.Waiting
+		if answer.Answer == change.Refused {
+			verdict = change.Refused
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET verdict = ?, reasons = ? WHERE number = ?`, verdict, string(reasons), q.Number)
+		return err
+	}
+	row, err := loadStored(ctx, tx, q.Collection, q.Record)
+	if err != nil {
+		return err
+	}
+	under, err := row.under()
+	if err != nil {
+		return err
+	}
+	if answer.Revision > under.Revision {
+		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
+			return err
+		}
+		if answer.Record != nil {
+			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device, timeText(answer.Record.EditedAt), timeText(answer.Record.ReceivedAt)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number = ?`, q.Number); err != nil {
+		return err
+	}
+	return e.rebuild(ctx, tx, row, under)
+}
+
+// accepted is what central's record is after it took a change. Central sends the record when it is not simply the change upon
+// what the device knew; otherwise the same merge gives it here.
+func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under merge.State, answer wire.Answer) (merge.State, error) {
+	if answer.Record != nil {
+		return stateOf(*answer.Record, under)
+	}
+	ch, err := q.change()
+	if err != nil {
+		return under, err
+	}
+	c, err := e.collection(ctx, tx, q.Collection)
+	if err != nil {
+		return under, err
+	}
+	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: answer.Stamp, Source: change.Source{Incarnation: e.incarnation, Number: ch.Number}})
+	state.Revision = answer.Revision
+	return state, nil
+}
+
+// stateOf reads a record as central sends it. A removed one comes without fields; those known before are kept under it, so
+// that an unsent edit that outlives the removal shows the whole record.
+func stateOf(r wire.Record, before merge.State) (merge.State, error) {
+	state := merge.State{Revision: r.Revision, Removed: r.Removed, Fields: before.Fields, Marks: before.Marks}
+	if r.Removed {
+		state.Marks.Presence = merge.Mark{Revision: r.Revision}
+		return state, nil
+	}
+	state.Fields, state.Marks = nil, merge.Marks{}
+	if err := errors.Join(json.Unmarshal(r.Fields, &state.Fields), json.Unmarshal(r.Marks, &state.Marks)); err != nil {
+		return state, fmt.Errorf("central sent a record that cannot be read (%s): %v", r.ID, err)
+	}
+	return state, nil
+}

@@ -1,0 +1,220 @@
+package device
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/query"
+	"homing/core/record"
+)
+
+// Fields are values by field name, as encoding/json writes them. A nil value clears a field.
+type Fields map[string]any
+
+func (f Fields) canonical() (record.Fields, []string, error) {
+	set, cleared := record.Fields{}, []string{}
+	for name, value := range f {
+		raw, err := json.Marshal(value)
+		if err != nil {
+			return nil, nil, fmt.Errorf("field %q: %w", name, err)
+		}
+		canonical, err := record.CanonicalField(name, raw)
+		if err != nil {
+			return nil, nil, err
+		}
+		if canonical == nil {
+			cleared = append(cleared, name)
+		} else {
+			set[name] = canonical
+		}
+	}
+	return set, cleared, nil
+}
+
+// Record is a record as this device shows it: what central last said, with the unsent changes laid over it.
+type Record struct {
+	Collection string        `json:"collection"`
+	ID         uuid.UUID     `json:"id"`
+	Label      string        `json:"label"`
+	Fields     record.Fields `json:"fields"`
+	Revision   int64         `json:"revision"` // central's; 0 when central has none yet
+	Pending    int           `json:"pending"`  // changes that central has not accepted yet
+	Refused    int           `json:"refused"`  // of these, refused or waiting
+	EditedAt   time.Time     `json:"edited_at"`
+	Author     string        `json:"author,omitempty"`
+	Device     string        `json:"device,omitempty"`
+}
+
+// stored is a row of the table records.
+type stored struct {
+	Collection   string         `db:"collection"`
+	ID           string         `db:"id"`
+	Revision     int64          `db:"revision"`
+	Removed      bool           `db:"removed"`
+	Fields       string         `db:"fields"`
+	Marks        string         `db:"marks"`
+	UnderRemoved bool           `db:"under_removed"`
+	UnderFields  sql.NullString `db:"under_fields"`
+	Pending      int            `db:"pending"`
+	Refused      int            `db:"refused"`
+	Author       string         `db:"author"`
+	Device       string         `db:"device"`
+	EditedAt     string         `db:"edited_at"`
+	ReceivedAt   string         `db:"received_at"`
+}
+
+const storedColumns = `collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, author, device, edited_at, received_at,
+	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.verdict IS NOT NULL) ELSE 0 END AS refused`
+
+func (r stored) record(c *definition.Collection) (Record, error) {
+	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device}
+	if err := json.Unmarshal([]byte(r.Fields), &shown.Fields); err != nil {
+		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+	}
+	var err error
+	if shown.ID, err = uuid.Parse(r.ID); err != nil {
+		return shown, fmt.Errorf("%w: record id %q", ErrDamaged, r.ID)
+	}
+	shown.Label = c.LabelOf(shown.Fields)
+	return shown, nil
+}
+
+// under is what central last said of the record; it does not exist when central has none.
+func (r stored) under() (merge.State, error) {
+	if r.Revision == 0 {
+		return merge.State{}, nil
+	}
+	state := merge.State{Revision: r.Revision, Removed: r.Removed}
+	text := r.Fields
+	if r.UnderFields.Valid {
+		text, state.Removed = r.UnderFields.String, r.UnderRemoved
+	}
+	if err := json.Unmarshal([]byte(text), &state.Fields); err != nil {
+		return state, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+	}
+	if r.Marks != "" {
+		if err := json.Unmarshal([]byte(r.Marks), &state.Marks); err != nil {
+			return state, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+		}
+	}
+	return state, nil
+}
+
+func loadStored(ctx context.Context, r runner, collection, id string) (stored, error) {
+	var row stored
+	err := r.GetContext(ctx, &row, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND id = ?`, collection, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return row, fmt.Errorf("%w: %s in %s", ErrNoRecord, id, collection)
+	}
+	return row, err
+}
+
+// Found is a page of records.
+type Found struct {
+	Records []Record `json:"records"`
+	Total   int      `json:"total"` // on all pages
+	Limit   int      `json:"limit"`
+	Offset  int      `json:"offset"`
+}
+
+// Find lists the records of a collection that fit conditions such as "state=open", a search text, in the order of sort (field
+// names, a leading dash reverses), a page of limit records from offset. Limit 0 means 50.
+func (s *Store) Find(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Found, error) {
+	c, err := s.Collection(ctx, collection)
+	if err != nil {
+		return Found{}, err
+	}
+	q, err := query.Parse(c.Definition, where, search, sort, limit, offset)
+	if err != nil {
+		return Found{}, err
+	}
+	condition, args, order := q.SQL(c.Definition, query.SQLite)
+	from := ` FROM records WHERE collection = ? AND NOT removed AND ` + condition
+	args = append([]any{collection}, args...)
+	found := Found{Records: []Record{}, Limit: q.Limit, Offset: q.Offset}
+	if err := s.db.GetContext(ctx, &found.Total, `SELECT count(*)`+from, args...); err != nil {
+		return found, storeError(err)
+	}
+	var rows []stored
+	page := fmt.Sprintf(` ORDER BY %s LIMIT %d OFFSET %d`, order, q.Limit, q.Offset)
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+storedColumns+from+page, args...); err != nil {
+		return found, storeError(err)
+	}
+	for _, row := range rows {
+		shown, err := row.record(c)
+		if err != nil {
+			return found, err
+		}
+		found.Records = append(found.Records, shown)
+	}
+	return found, nil
+}
+
+// Get gives one record.
+func (s *Store) Get(ctx context.Context, collection string, id uuid.UUID) (Record, error) {
+	c, err := s.Collection(ctx, collection)
+	if err != nil {
+		return Record{}, err
+	}
+	row, err := loadStored(ctx, s.db, collection, id.String())
+	if err != nil {
+		return Record{}, storeError(err)
+	}
+	if row.Removed {
+		return Record{}, fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
+	}
+	return row.record(c)
+}
+
+// Resolve finds the id of the record that a text means: its id, the start or the end of it, or its label if only one record
+// has it.
+func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID, error) {
+	if id, err := uuid.Parse(text); err == nil {
+		return id, nil
+	}
+	c, err := s.Collection(ctx, collection)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	if len(text) >= 4 {
+		var ids []string
+		part := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text))
+		err := s.db.SelectContext(ctx, &ids, `SELECT id FROM records WHERE collection = ? AND NOT removed AND (id LIKE ? ESCAPE '\' OR id LIKE ? ESCAPE '\') LIMIT 2`,
+			collection, part+"%", "%"+part)
+		if err != nil {
+			return uuid.Nil, storeError(err)
+		}
+		switch len(ids) {
+		case 1:
+			return uuid.Parse(ids[0])
+		case 2:
+			return uuid.Nil, fmt.Errorf("%w: %q in %s", ErrAmbiguous, text, collection)
+		}
+	}
+	found, err := s.Find(ctx, collection, nil, text, "", query.MaxLimit, 0)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	var fits []Record
+	for _, r := range found.Records {
+		if strings.EqualFold(c.LabelOf(r.Fields), strings.TrimSpace(text)) {
+			fits = append(fits, r)
+		}
+	}
+	switch len(fits) {
+	case 0:
+		return uuid.Nil, fmt.Errorf("%w: nothing in %s has the id or the label %q", ErrNoRecord, collection, text)
+	case 1:
+		return fits[0].ID, nil
+	}
+	return uuid.Nil, fmt.Errorf("%w: %q in %s", ErrAmbiguous, text, collection)
+}

@@ -1,0 +1,168 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/record"
+	"homing/core/rights"
+)
+
+// Add saves a new record. It returns when record and change are on the disk.
+func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Record, error) {
+	id, err := uuid.NewV7()
+	if err != nil {
+		return Record{}, err
+	}
+	return s.save(ctx, collection, id, change.Add, fields)
+}
+
+// Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what is there,
+// nothing is saved.
+func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields) (Record, error) {
+	return s.save(ctx, collection, id, change.Edit, fields)
+}
+
+// Remove removes a record from this device at once, and from everywhere when central has taken the removal.
+func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID) error {
+	_, err := s.save(ctx, collection, id, change.Remove, nil)
+	return err
+}
+
+// save writes the change and the new view of its record in one transaction.
+func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind change.Kind, fields Fields) (Record, error) {
+	set, cleared, err := fields.canonical()
+	if err != nil {
+		return Record{}, invalid(collection, err)
+	}
+	var saved Record
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		c, err := s.collection(ctx, tx, collection)
+		if err != nil {
+			return err
+		}
+		role, err := fact(ctx, tx, factRole)
+		if err != nil {
+			return err
+		}
+		if !rights.Role(role).May(rights.ChangeRecords) {
+			return fmt.Errorf("%w: the role %s may not change records", ErrNotAllowed, role)
+		}
+		row := stored{Collection: collection, ID: id.String(), Fields: "{}"}
+		before := record.Fields{}
+		if kind != change.Add {
+			if row, err = loadStored(ctx, tx, collection, id.String()); err != nil {
+				return err
+			}
+			if row.Removed {
+				return fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
+			}
+			if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
+				return fmt.Errorf("%w: record %s", ErrDamaged, id)
+			}
+		}
+		delta := deltaOf(before, set, cleared)
+		after := before.Apply(delta)
+		if kind != change.Remove {
+			if wrong := c.NewlyWrong(before, after); len(wrong) > 0 {
+				return &InvalidError{collection, wrong}
+			}
+		}
+		if kind != change.Edit || len(delta) > 0 {
+			if row, err = s.enqueue(ctx, tx, row, kind, delta, after); err != nil {
+				return err
+			}
+		}
+		saved, err = row.record(c)
+		return err
+	})
+	return saved, err
+}
+
+// deltaOf is what differs from before once some fields are set and some cleared.
+func deltaOf(before, set record.Fields, cleared []string) record.Delta {
+	delta := record.Delta{}
+	for name, to := range set {
+		if from := before[name]; string(from) != string(to) {
+			delta[name] = record.Edit{From: from, To: to}
+		}
+	}
+	for _, name := range cleared {
+		if from, had := before[name]; had {
+			delta[name] = record.Edit{From: from}
+		}
+	}
+	return delta
+}
+
+func invalid(collection string, err error) error {
+	var wrong *record.FieldError
+	if errors.As(err, &wrong) {
+		return &InvalidError{collection, []change.Reason{{Field: wrong.Field, Code: change.CodeInvalidValue, Message: wrong.Err.Error()}}}
+	}
+	return err
+}
+
+// enqueue puts a change at the end of the outbox and its effect into the view.
+func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields) (stored, error) {
+	now := s.now()
+	stamp, err := s.nextStamp(ctx, tx)
+	if err != nil {
+		return row, err
+	}
+	author, err := fact(ctx, tx, factWorker)
+	if err != nil {
+		return row, err
+	}
+	text, err := json.Marshal(delta)
+	if err != nil {
+		return row, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author); err != nil {
+		return row, err
+	}
+	if row.Pending == 0 && row.Revision > 0 {
+		row.UnderFields.String, row.UnderFields.Valid, row.UnderRemoved = row.Fields, true, row.Removed
+	}
+	row.Pending++
+	row.Removed = kind == change.Remove
+	row.Fields, row.Author, row.EditedAt = string(after.JSON()), author, timeText(now)
+	if row.Device, err = fact(ctx, tx, factName); err != nil {
+		return row, err
+	}
+	return row, writeStored(ctx, tx, row)
+}
+
+// nextStamp never goes backwards, whatever the device's clock does.
+func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx) (clock.Stamp, error) {
+	text, err := fact(ctx, tx, factStamp)
+	if err != nil {
+		return clock.Stamp{}, err
+	}
+	var last clock.Stamp
+	if text != "" {
+		if last, err = clock.Parse(text); err != nil {
+			return last, err
+		}
+	}
+	next := clock.Next(last, s.now())
+	return next, setFact(ctx, tx, factStamp, next.String())
+}
+
+func writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
+	_, err := tx.NamedExecContext(ctx, `
+		INSERT INTO records (collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, author, device, edited_at, received_at)
+		VALUES (:collection, :id, :revision, :removed, :fields, :marks, :under_removed, :under_fields, :pending, :author, :device, :edited_at, :received_at)
+		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, marks = excluded.marks,
+			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, author = excluded.author,
+			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at`, row)
+	return err
+}

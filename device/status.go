@@ -1,0 +1,110 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/core/fingerprint"
+)
+
+// Status is what a store says of itself.
+type Status struct {
+	Path        string             `json:"path"`
+	Enrolled    bool               `json:"enrolled"`
+	Central     string             `json:"central,omitempty"`
+	Device      string             `json:"device,omitempty"`
+	Name        string             `json:"name,omitempty"`
+	Worker      string             `json:"worker,omitempty"`
+	Role        string             `json:"role,omitempty"`
+	Open        bool               `json:"open"` // central was open to everybody when last met
+	Incarnation string             `json:"incarnation"`
+	Unsent      int                `json:"unsent"`
+	Refused     int                `json:"refused"`
+	Waiting     int                `json:"waiting"`
+	Collections []CollectionStatus `json:"collections"`
+	Last        *Logged            `json:"last_exchange,omitempty"`
+	OffsetMS    *int64             `json:"offset_ms,omitempty"` // of the device's clock: what to add to get central's
+}
+
+// Logged is an exchange in the store's log.
+type Logged struct {
+	StartedAt time.Time `json:"started_at"`
+	EndedAt   time.Time `json:"ended_at"`
+	Summary   Summary   `json:"summary"`
+	Error     string    `json:"error,omitempty"`
+}
+
+// Status gives the state of the store; it needs no signal.
+func (s *Store) Status(ctx context.Context) (Status, error) {
+	status := Status{Path: s.path}
+	var facts []struct{ Name, Value string }
+	if err := s.db.SelectContext(ctx, &facts, `SELECT name, value FROM facts`); err != nil {
+		return status, storeError(err)
+	}
+	into := map[string]*string{factCentral: &status.Central, factDevice: &status.Device, factName: &status.Name, factWorker: &status.Worker,
+		factRole: &status.Role, factIncarnation: &status.Incarnation}
+	for _, f := range facts {
+		if to := into[f.Name]; to != nil {
+			*to = f.Value
+		}
+		status.Enrolled = status.Enrolled || f.Name == factToken
+		status.Open = status.Open || f.Name == factOpen && f.Value == "true"
+		if f.Name == factOffset {
+			offset, err := s.offset(ctx, s.db)
+			if err != nil {
+				return status, err
+			}
+			ms := offset.By.Milliseconds()
+			status.OffsetMS = &ms
+		}
+	}
+	err := s.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE verdict IS NULL), count(*) FILTER (WHERE verdict = 'refused'),
+		count(*) FILTER (WHERE verdict = 'waiting') FROM outbox`).Scan(&status.Unsent, &status.Refused, &status.Waiting)
+	if err != nil {
+		return status, storeError(err)
+	}
+	if status.Collections, err = s.Collections(ctx); err != nil {
+		return status, err
+	}
+	status.Last, err = s.lastExchange(ctx)
+	return status, err
+}
+
+func (s *Store) lastExchange(ctx context.Context) (*Logged, error) {
+	var rows []struct {
+		StartedAt string `db:"started_at"`
+		EndedAt   string `db:"ended_at"`
+		Summary   string `db:"summary"`
+		Error     string `db:"error"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT started_at, ended_at, summary, error FROM exchanges ORDER BY ended_at DESC LIMIT 1`); err != nil || len(rows) == 0 {
+		return nil, storeError(err)
+	}
+	last := &Logged{StartedAt: parseTime(rows[0].StartedAt), EndedAt: parseTime(rows[0].EndedAt), Error: rows[0].Error}
+	return last, json.Unmarshal([]byte(rows[0].Summary), &last.Summary)
+}
+
+// Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the same.
+func (s *Store) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
+	var set fingerprint.Set
+	rows, err := s.db.QueryContext(ctx, `SELECT id, fields FROM records WHERE collection = ? AND NOT removed`, collection)
+	if err != nil {
+		return set, storeError(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id, fields string
+		if err := rows.Scan(&id, &fields); err != nil {
+			return set, storeError(err)
+		}
+		parsed, err := uuid.Parse(id)
+		if err != nil {
+			return set, ErrDamaged
+		}
+		set.Add(parsed, []byte(fields))
+	}
+	return set, storeError(rows.Err())
+}

@@ -1,0 +1,196 @@
+// Package device is the library for apps that collect data where there is no signal. A [Store] is one local store: it
+// keeps the records that its worker needs, takes edits at once and for good, and exchanges them with central when central
+// can be reached.
+//
+//	store, err := device.Open(ctx, "crew.db", device.Options{})
+//	err = store.Enrol(ctx, "http://127.0.0.1:8400", "ABCD-EFGH-IJKL-MNOP", "Valley tablet")
+//	_, err = store.Exchange(ctx, nil)
+//	bridge, err := store.Add(ctx, "structures", device.Fields{"name": "Long Bridge", "kind": "bridge"})
+//	bridge, err = store.Edit(ctx, "structures", bridge.ID, device.Fields{"state": "closed"})
+//	_, err = store.Exchange(ctx, nil) // in signal again
+//
+// Each save validates the record and writes change and record in one transaction. What central has not answered stays in the
+// outbox through crashes, cut connections and refusals.
+package device
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+	_ "github.com/ncruces/go-sqlite3/driver" // the driver "sqlite3"
+	"github.com/pressly/goose/v3"
+
+	"homing/core/clock"
+	"homing/core/definition"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Options change what [Open] does. The zero value is right for an app.
+type Options struct {
+	Now   func() time.Time // the device's clock; nil means the machine's
+	Agent string           // program and system, for central's list of devices; empty means a general one
+}
+
+// Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
+type Store struct {
+	db    *sqlx.DB
+	path  string
+	now   func() time.Time
+	agent string
+
+	mu       sync.Mutex
+	compiled map[string]*definition.Collection // by name and version; guarded by mu
+}
+
+// Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it can hold
+// records.
+func Open(ctx context.Context, path string, options Options) (*Store, error) {
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	if options.Agent == "" {
+		options.Agent = fmt.Sprintf("homing (%s %s)", runtime.GOOS, runtime.GOARCH)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	// The store holds the device's token, so nobody else may read it.
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	file.Close()
+	// With synchronous=full a commit has reached the disk when it returns; with the write-ahead log it costs one sync.
+	name := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() +
+		"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=foreign_keys(on)"
+	db, err := sqlx.Open("sqlite3", name)
+	if err != nil {
+		return nil, storeError(err)
+	}
+	db.SetMaxOpenConns(4)
+	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, compiled: map[string]*definition.Collection{}}
+	if err := s.prepare(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open %s: %w", path, storeError(err))
+	}
+	return s, nil
+}
+
+// Close closes the store. Nothing needs to be saved before.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Path is the store's file.
+func (s *Store) Path() string { return s.path }
+
+func (s *Store) prepare(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files, goose.WithDisableGlobalRegistry(true))
+	if err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, uuid.Must(uuid.NewV7()).String())
+	return err
+}
+
+// The facts that a store keeps about itself.
+const (
+	factIncarnation = "incarnation"
+	factCentral     = "central"
+	factDevice      = "device"
+	factName        = "name"
+	factToken       = "token"
+	factWorker      = "worker"
+	factRole        = "role"
+	factGeneration  = "generation"
+	factStamp       = "stamp"    // the last one given
+	factAnswered    = "answered" // highest number of a change whose answer is stored
+	factOffset      = "offset"   // of the device's clock, as last measured
+	factOpen        = "open"     // central needed no sign-in when last met
+)
+
+// runner is the database or a transaction on it.
+type runner interface {
+	sqlx.ExtContext
+	GetContext(ctx context.Context, dest any, query string, args ...any) error
+	SelectContext(ctx context.Context, dest any, query string, args ...any) error
+}
+
+// fact is empty when it is not known.
+func fact(ctx context.Context, r runner, name string) (string, error) {
+	var value string
+	err := r.GetContext(ctx, &value, `SELECT value FROM facts WHERE name = ?`, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return value, err
+}
+
+func setFact(ctx context.Context, r runner, name, value string) error {
+	_, err := r.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
+	return err
+}
+
+// within runs work in one transaction that writes.
+func (s *Store) within(ctx context.Context, work func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return storeError(err)
+	}
+	defer tx.Rollback()
+	if err := work(tx); err != nil {
+		return storeError(err)
+	}
+	return storeError(tx.Commit())
+}
+
+func (s *Store) incarnation(ctx context.Context, r runner) (uuid.UUID, error) {
+	text, err := fact(ctx, r, factIncarnation)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	return uuid.Parse(text)
+}
+
+// offset is what was last measured of the device's clock.
+func (s *Store) offset(ctx context.Context, r runner) (clock.Offset, error) {
+	text, err := fact(ctx, r, factOffset)
+	if err != nil || text == "" {
+		return clock.Offset{}, err
+	}
+	var by, within int64
+	if _, err := fmt.Sscanf(text, "%d %d", &by, &within); err != nil {
+		return clock.Offset{}, fmt.Errorf("stored clock offset %q: %w", text, err)
+	}
+	return clock.Offset{By: time.Duration(by), Error: time.Duration(within)}, nil
+}
+
+func timeText(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }
+
+// parseTime reads what timeText wrote; empty means no time.
+func parseTime(text string) time.Time {
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return time.Time{}
+	}
+	return t
+}

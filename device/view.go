@@ -1,0 +1,107 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/merge"
+)
+
+// queued is a row of the table outbox.
+type queued struct {
+	Number     int64   `db:"number"`
+	Collection string  `db:"collection"`
+	Record     string  `db:"record"`
+	Kind       string  `db:"kind"`
+	Base       int64   `db:"base"`
+	Fields     string  `db:"fields"`
+	Stamp      string  `db:"stamp"`
+	EditedAt   string  `db:"edited_at"`
+	Author     string  `db:"author"`
+	Batch      *string `db:"batch"`
+	Verdict    *string `db:"verdict"`
+	Reasons    *string `db:"reasons"`
+}
+
+func (q queued) change() (change.Change, error) {
+	c := change.Change{Number: q.Number, Collection: q.Collection, Kind: change.Kind(q.Kind), Base: q.Base, EditedAt: parseTime(q.EditedAt), Author: q.Author}
+	var err error
+	if c.Record, err = uuid.Parse(q.Record); err != nil {
+		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+	}
+	if c.Stamp, err = clock.Parse(q.Stamp); err != nil {
+		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+	}
+	if err := json.Unmarshal([]byte(q.Fields), &c.Fields); err != nil {
+		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+	}
+	return c, nil
+}
+
+// lay lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the same:
+// it is what the worker wrote, and it is marked.
+func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
+	out, err := merge.Merge(rules, state, edit)
+	if err == nil {
+		return out.State
+	}
+	state.Revision++
+	state.Removed = edit.Kind == change.Remove
+	state.Fields = state.Fields.Apply(edit.Fields)
+	return state
+}
+
+// rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of which
+// nothing is left is dropped.
+func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merge.State) error {
+	var changes []queued
+	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+		return err
+	}
+	if len(changes) == 0 && (!under.Exists() || under.Removed) {
+		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
+		return err
+	}
+	c, err := s.collection(ctx, tx, row.Collection)
+	if err != nil {
+		return err
+	}
+	offset, err := s.offset(ctx, tx)
+	if err != nil {
+		return err
+	}
+	incarnation, err := s.incarnation(ctx, tx)
+	if err != nil {
+		return err
+	}
+	row.Revision, row.Pending = under.Revision, len(changes)
+	if under.Exists() {
+		marks, err := json.Marshal(under.Marks)
+		if err != nil {
+			return err
+		}
+		row.Marks = string(marks)
+	}
+	row.UnderFields.Valid = len(changes) > 0 && under.Exists()
+	row.UnderFields.String, row.UnderRemoved = "", false
+	if row.UnderFields.Valid {
+		row.UnderFields.String, row.UnderRemoved = string(under.Fields.JSON()), under.Removed
+	}
+	view := under
+	for _, q := range changes {
+		ch, err := q.change()
+		if err != nil {
+			return err
+		}
+		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Correct(ch.Stamp, s.now().Add(offset.By)),
+			Source: change.Source{Incarnation: incarnation, Number: ch.Number}})
+	}
+	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())
+	return writeStored(ctx, tx, row)
+}

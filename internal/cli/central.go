@@ -1,0 +1,261 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"homing/link"
+	"homing/wire"
+)
+
+const defaultCentral = "http://127.0.0.1:8400"
+
+// centralFlags are those of every command that asks central.
+func centralFlags(more ...cli.Flag) []cli.Flag {
+	return append(more,
+		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + defaultCentral, Sources: env("CENTRAL")},
+		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: env("TOKEN")})
+}
+
+// signedIn is what a sign-in leaves behind for the next commands.
+type signedIn struct {
+	Central string `json:"central"`
+	Worker  string `json:"worker"`
+	Token   string `json:"token"`
+}
+
+func signInFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("no folder for the sign-in: %w", err)
+	}
+	return filepath.Join(dir, "homing", "sign-in.json"), nil
+}
+
+func readSignIn() (signedIn, error) {
+	path, err := signInFile()
+	if err != nil {
+		return signedIn{}, nil // without a home there is nothing to read
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return signedIn{}, nil
+	}
+	var known signedIn
+	if err == nil {
+		err = json.Unmarshal(text, &known)
+	}
+	if err != nil {
+		return known, fmt.Errorf("the sign-in in %s cannot be read: %w; sign in again", path, err)
+	}
+	return known, nil
+}
+
+// caller calls central for the command that is run.
+type caller struct{ *link.Link }
+
+func newCaller(c *cli.Command) (caller, error) {
+	known, err := readSignIn()
+	if err != nil {
+		return caller{}, err
+	}
+	address, token := c.String("central"), c.String("token")
+	if address == "" {
+		address = known.Central
+	}
+	if address == "" {
+		address = defaultCentral
+	}
+	if token == "" && strings.TrimSuffix(address, "/") == known.Central {
+		token = known.Token
+	}
+	l, err := link.New(address, token, "homing command line")
+	if err != nil {
+		return caller{}, usageError{err}
+	}
+	return caller{l}, nil
+}
+
+func (c caller) get(ctx context.Context, path string, out any) error {
+	return c.call(ctx, http.MethodGet, path, nil, out)
+}
+
+func (c caller) call(ctx context.Context, method, path string, in, out any) error {
+	_, err := c.Call(ctx, method, path, nil, in, out)
+	var problem *link.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusUnauthorized {
+		return codedError{fmt.Errorf("%w: homing sign-in --central %s", err, c.Base()), exitNotAllowed}
+	}
+	return err
+}
+
+func signInCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "sign-in",
+		Usage: "sign in to central; later commands use it",
+		Description: `The password is asked for, or read from the first line of standard input. What is kept lies in your configuration folder,
+readable by you alone.`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "central", Usage: "`URL` of central", Value: defaultCentral, Sources: env("CENTRAL")},
+			&cli.StringFlag{Name: "worker", Usage: "your `NAME`", Required: true},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			password, err := askPassword(c.Root().ErrWriter, os.Stdin)
+			if err != nil {
+				return err
+			}
+			l, err := link.New(c.String("central"), "", "homing command line")
+			if err != nil {
+				return usageError{err}
+			}
+			var got struct {
+				Worker string `json:"worker"`
+				Role   string `json:"role"`
+				Token  string `json:"token"`
+			}
+			in := map[string]string{"worker": c.String("worker"), "password": password}
+			if _, err := l.Call(ctx, http.MethodPost, "/v1/session", nil, in, &got); err != nil {
+				return err
+			}
+			if err := keepSignIn(signedIn{Central: l.Base(), Worker: got.Worker, Token: got.Token}); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.Root().Writer, "Signed in to %s as %s (%s).\n", l.Base(), got.Worker, got.Role)
+			return nil
+		},
+	}
+}
+
+func askPassword(prompt io.Writer, from *os.File) (string, error) {
+	if term.IsTerminal(int(from.Fd())) {
+		fmt.Fprint(prompt, "Password: ")
+		text, err := term.ReadPassword(int(from.Fd()))
+		fmt.Fprintln(prompt)
+		return string(text), err
+	}
+	line, err := bufio.NewReader(from).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	if line = strings.TrimRight(line, "\r\n"); line == "" {
+		return "", usageError{errors.New("no password: type it, or give it as the first line of standard input")}
+	}
+	return line, nil
+}
+
+func keepSignIn(s signedIn) error {
+	path, err := signInFile()
+	if err != nil {
+		return err
+	}
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(path, append(text, '\n'), 0o600)
+}
+
+func signOutCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "sign-out",
+		Usage: "end the sign-in; local stores and what is unsent stay",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			known, err := readSignIn()
+			if err != nil || known.Token == "" {
+				fmt.Fprintln(c.Root().Writer, "Nobody was signed in.")
+				return err
+			}
+			l, err := link.New(known.Central, known.Token, "homing command line")
+			if err == nil {
+				_, err = l.Call(ctx, http.MethodDelete, "/v1/session", nil, nil, nil)
+			}
+			path, pathErr := signInFile()
+			if pathErr != nil {
+				return pathErr
+			}
+			if err := os.Remove(path); err != nil {
+				return err
+			}
+			fmt.Fprintln(c.Root().Writer, "Signed out.")
+			if err != nil {
+				fmt.Fprintf(c.Root().ErrWriter, "homing: central was not told (%v); the session there ends by itself\n", err)
+			}
+			return nil
+		},
+	}
+}
+
+func statusCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "status",
+		Usage: "show central's collections and who is signed in",
+		Flags: centralFlags(jsonFlag),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			call, err := newCaller(c)
+			if err != nil {
+				return err
+			}
+			var status struct {
+				Central string     `json:"central"`
+				Hello   wire.Hello `json:"hello"`
+				Session struct {
+					Worker string `json:"worker"`
+					Role   string `json:"role"`
+				} `json:"session"`
+				Collections []struct {
+					Collection string  `json:"collection"`
+					Version    int     `json:"version"`
+					Records    int64   `json:"records"`
+					Removed    int64   `json:"removed"`
+					Head       int64   `json:"head"`
+					LastChange *string `json:"last_change,omitempty"`
+				} `json:"collections"`
+			}
+			status.Central = call.Base()
+			if err := call.get(ctx, "/v1/hello", &status.Hello); err != nil {
+				return err
+			}
+			if err := errors.Join(call.get(ctx, "/v1/session", &status.Session), call.get(ctx, "/v1/collections", &status.Collections)); err != nil {
+				return err
+			}
+			w := c.Root().Writer
+			if c.Bool("json") {
+				return writeJSON(w, status)
+			}
+			fmt.Fprintf(w, "Central     %s (build %s, generation %s)\n", status.Central, status.Hello.Build, status.Hello.Generation)
+			fmt.Fprintf(w, "Signed in   %s (%s)\n", status.Session.Worker, status.Session.Role)
+			if status.Hello.Open {
+				fmt.Fprintf(w, "%s\n", openNotice)
+			}
+			if len(status.Collections) == 0 {
+				fmt.Fprintln(w, "\nNothing is defined yet: homing define FILE…")
+				return nil
+			}
+			fmt.Fprintln(w)
+			t := newTable(w, "COLLECTION", "VERSION", "RECORDS", "REMOVED", "HEAD", "LAST CHANGE")
+			for _, one := range status.Collections {
+				last := "-"
+				if one.LastChange != nil {
+					last = *one.LastChange
+				}
+				t.row(one.Collection, one.Version, one.Records, one.Removed, one.Head, last)
+			}
+			return t.flush()
+		},
+	}
+}

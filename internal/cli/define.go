@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/core/definition"
+	"homing/web"
+	"homing/wire"
+)
+
+func defineCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "define",
+		Usage:     "create or change collections from definition files",
+		ArgsUsage: "FILE…",
+		Description: `A definition is a YAML file: the collection's name, a title, how a record is labelled, and for each field a JSON Schema
+(2020-12). All files are taken, or none. A wrong file is refused with file, line and reason.
+
+EXAMPLE (trails.yaml)
+   collection: trails
+   title: Trails
+   label: "{name}"
+   required: [name]
+   fields:
+     name: {type: string, minLength: 1}
+     length_km: {type: number, minimum: 0}
+     start: {$ref: "urn:homing:point"}    # a GeoJSON point; urn:homing:line is a line
+   sync:
+     rules: {length_km: newest}           # newest is the default
+     removal: edit-stays`,
+		Flags: centralFlags(jsonFlag),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if !c.Args().Present() {
+				return usageError{fmt.Errorf("which files? (see %s --help)", c.FullName())}
+			}
+			definitions, err := readDefinitions(c.Args().Slice())
+			if err != nil {
+				return err
+			}
+			call, err := newCaller(c)
+			if err != nil {
+				return err
+			}
+			var defined []central.Defined
+			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions}, &defined); err != nil {
+				return err
+			}
+			w := c.Root().Writer
+			if c.Bool("json") {
+				return writeJSON(w, defined)
+			}
+			t := newTable(w, "COLLECTION", "VERSION", "OUTCOME")
+			for _, one := range defined {
+				t.row(one.Collection, one.Version, one.Outcome)
+			}
+			return t.flush()
+		},
+	}
+}
+
+// readDefinitions reads all files and reports everything that is wrong with any of them.
+func readDefinitions(files []string) ([]definition.Definition, error) {
+	var all []definition.Definition
+	var wrong []error
+	claimed := map[string]string{}
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
+		d, err := definition.ReadSource(file, text)
+		if err == nil && claimed[d.Collection] != "" {
+			err = &definition.SourceError{File: file, Message: fmt.Sprintf("the name %s is claimed by %s already", d.Collection, claimed[d.Collection])}
+		}
+		if err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
+		claimed[d.Collection] = file
+		all = append(all, d)
+	}
+	if len(wrong) > 0 {
+		return nil, codedError{fmt.Errorf("nothing was changed:\n%w", errors.Join(wrong...)), exitRefused}
+	}
+	return all, nil
+}
+
+func openAPICommand() *cli.Command {
+	return &cli.Command{
+		Name:  "openapi",
+		Usage: "write the OpenAPI 3.1 description of central's API",
+		Action: func(_ context.Context, c *cli.Command) error {
+			text, err := web.Description(build())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(c.Root().Writer, string(text))
+			return nil
+		},
+	}
+}

@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/console"
+	"homing/core/change"
+	"homing/core/record"
+	"homing/core/rights"
+	"homing/demo"
+	"homing/service"
+)
+
+// demoPassword is that of everybody in the demo, which answers on loopback only.
+const demoPassword = "larch-and-granite"
+
+var demoWorkers = []struct {
+	name string
+	role rights.Role
+}{{"runa", rights.Lead}, {"mira", rights.Worker}, {"tobin", rights.Worker}, {"ansel", rights.Reader}}
+
+func demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "play a short story with made-up data: two crews, one central, no signal in between",
+		Description: `Starts a central with its own PostgreSQL, loads the upkeep of an invented trail network, and lets two devices work without
+signal and come home. Then it stays up for you to look around, until Ctrl-C. Everything lies in one folder.`,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "once", Usage: "end after the story; fails when the final check does"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
+			&cli.StringFlag{Name: "data", Value: ".demo", Usage: "`FOLDER` of everything the demo keeps", Sources: env("DATA")},
+		},
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
+			s := &story{out: c.Root().Writer, folder: c.String("data")}
+			if err := os.MkdirAll(s.folder, 0o755); err != nil {
+				return err
+			}
+			log, err := os.OpenFile(filepath.Join(s.folder, "central.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+			if err != nil {
+				return err
+			}
+			defer log.Close()
+			if err := s.start(ctx, c.String("listen"), log); err != nil {
+				return err
+			}
+			if err := s.tell(ctx); err != nil {
+				return errors.Join(err, s.service.Stop())
+			}
+			if c.Bool("once") {
+				return s.service.Stop()
+			}
+			fmt.Fprintf(s.out, "\nThe console is at %s\n   sign in as admin, or as runa (lead), mira or tobin (workers), ansel (reader); the password of all is %s\n", s.service.URL(), demoPassword)
+			fmt.Fprintf(s.out, "The crews' stores are %s and %s; try in another terminal:\n   bin/homing local edit structures \"Long Bridge\" --set state=sound --store %[1]s\n   bin/homing local exchange --store %[1]s\n", s.path("mira"), s.path("tobin"))
+			fmt.Fprintln(s.out, "Ctrl-C stops it all; make clean removes it.")
+			err = s.service.Wait(ctx)
+			fmt.Fprintln(s.out, "\nStopped.")
+			return err
+		},
+	}
+}
+
+// story is the demo while it runs.
+type story struct {
+	out     io.Writer
+	folder  string
+	service *service.Running
+}
+
+func (s *story) path(worker string) string { return filepath.Join(s.folder, worker+".db") }
+
+func (s *story) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+
+func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
+	began := time.Now()
+	s.say("Starting central with its own PostgreSQL in %s …", s.folder)
+	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"), AdminPassword: demoPassword,
+		Build: build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100, RateBurst: 400})
+	if err != nil {
+		return err
+	}
+	s.service = running
+	if err := s.prepare(ctx); err != nil {
+		return errors.Join(err, running.Stop())
+	}
+	s.say("Central is up at %s after %s.", running.URL(), time.Since(began).Round(100*time.Millisecond))
+	return nil
+}
+
+// prepare defines, adds workers and loads the data, each only as far as it is not there yet.
+func (s *story) prepare(ctx context.Context) error {
+	c := s.service.Central
+	definitions, err := demo.Definitions()
+	if err != nil {
+		return err
+	}
+	if _, err := c.Define(ctx, service.FirstAdminName, definitions); err != nil {
+		return err
+	}
+	for _, w := range demoWorkers {
+		if err := unlessThere(c.AddWorker(ctx, w.name, w.role, demoPassword)); err != nil {
+			return err
+		}
+	}
+	records := demo.Records()
+	marker := filepath.Join(s.folder, "loaded")
+	if _, err := os.Stat(marker); err == nil {
+		return nil
+	}
+	line := newProgressLine(s.out)
+	admin := central.Person{Name: service.FirstAdminName, Role: rights.Admin}
+	for n, r := range records {
+		fields, err := r.JSON()
+		if err != nil {
+			return err
+		}
+		parsed, err := record.Parse(fields)
+		if err != nil {
+			return err
+		}
+		_, err = c.Direct(ctx, admin, central.Write{Collection: r.Collection, Record: r.ID, Kind: change.Add, Fields: record.Diff(nil, parsed)})
+		if err := unlessThere(err); err != nil {
+			return fmt.Errorf("load %s %s: %w", r.Collection, r.ID, err)
+		}
+		line.show(fmt.Sprintf("loading the demo data: %d of %d records", n+1, len(records)))
+	}
+	line.done()
+	s.say("Loaded %s of made-up trails, structures, inspections and repairs.", count(len(records), "record"))
+	return os.WriteFile(marker, nil, 0o644)
+}
+
+// unlessThere lets pass that something exists already: an earlier start made it.
+func unlessThere(err error) error {
+	var known *central.Error
+	if errors.As(err, &known) && known.Kind == central.Clash {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/core/definition"
+)
+
+// fieldFlags set the fields of a record on the command line.
+func fieldFlags(clearing bool) []cli.Flag {
+	flags := []cli.Flag{
+		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times", Config: cli.StringConfig{TrimSpace: false}},
+		&cli.StringFlag{Name: "fields", Usage: "`FILE` with a JSON object of fields, - for standard input"},
+	}
+	if clearing {
+		flags = append(flags, &cli.StringSliceFlag{Name: "clear", Usage: "`FIELD` to leave without a value"})
+	}
+	return flags
+}
+
+// fieldsFrom reads what the flags set, by the types of the definition. Cleared fields are null.
+func fieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMessage, error) {
+	fields := map[string]json.RawMessage{}
+	if file := c.String("fields"); file != "" {
+		text, err := readAll(file)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(text, &fields); err != nil || fields == nil {
+			return nil, codedError{fmt.Errorf("%s does not hold a JSON object of fields: %v", file, err), exitRefused}
+		}
+	}
+	for _, text := range c.StringSlice("set") {
+		name, value, found := strings.Cut(text, "=")
+		name = strings.TrimSpace(name)
+		if !found || name == "" {
+			return nil, usageError{fmt.Errorf("--set %q: write FIELD=VALUE", text)}
+		}
+		field, known := d.Field(name)
+		if !known {
+			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name, strings.Join(fieldNames(d), ", ")), exitRefused}
+		}
+		raw, err := typed(field, value)
+		if err != nil {
+			return nil, codedError{err, exitRefused}
+		}
+		fields[name] = raw
+	}
+	for _, name := range c.StringSlice("clear") {
+		if _, known := d.Field(name); !known {
+			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name, strings.Join(fieldNames(d), ", ")), exitRefused}
+		}
+		fields[name] = json.RawMessage("null")
+	}
+	if len(fields) == 0 {
+		return nil, usageError{fmt.Errorf("which fields? Give --set FIELD=VALUE or --fields FILE (see %s --help)", c.FullName())}
+	}
+	return fields, nil
+}
+
+func readAll(file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(os.Stdin)
+	}
+	return os.ReadFile(file)
+}
+
+func fieldNames(d definition.Definition) []string {
+	names := make([]string, len(d.Fields))
+	for n, field := range d.Fields {
+		names[n] = field.Name
+	}
+	return names
+}
+
+// typed reads a value from the command line as the field's schema says: a text as it stands, anything else as JSON. A point
+// may be written as latitude and longitude with a comma, as maps show it.
+func typed(field definition.Field, value string) (json.RawMessage, error) {
+	var schema struct {
+		Type any    `json:"type"`
+		Ref  string `json:"$ref"`
+		Enum []any  `json:"enum"`
+	}
+	if err := json.Unmarshal(field.Schema, &schema); err != nil {
+		return nil, err
+	}
+	var lat, lon json.Number
+	if schema.Ref == definition.PointURL {
+		if before, after, both := strings.Cut(value, ","); both {
+			lat, lon = json.Number(strings.TrimSpace(before)), json.Number(strings.TrimSpace(after))
+			if json.Valid([]byte(lat)) && json.Valid([]byte(lon)) {
+				return json.Marshal(map[string]any{"type": "Point", "coordinates": []json.Number{lon, lat}})
+			}
+		}
+	}
+	texts := schema.Type == "string" || schema.Type == nil && slices.ContainsFunc(schema.Enum, func(v any) bool { _, is := v.(string); return is })
+	if kinds, several := schema.Type.([]any); several {
+		texts = slices.Contains(kinds, any("string"))
+	}
+	if texts {
+		return json.Marshal(value)
+	}
+	if !json.Valid([]byte(value)) {
+		return nil, fmt.Errorf("the field %s cannot read %q: write it as JSON, such as 3.5, true or [1, 2]", field.Name, value)
+	}
+	return json.RawMessage(value), nil
+}

@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+)
+
+func workersCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "workers",
+		Usage: "list and add the people who work with central",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list all workers", Flags: centralFlags(jsonFlag), Action: func(ctx context.Context, c *cli.Command) error {
+				call, err := newCaller(c)
+				if err != nil {
+					return err
+				}
+				var workers []central.Worker
+				if err := call.get(ctx, "/v1/workers", &workers); err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return writeJSON(c.Root().Writer, workers)
+				}
+				t := newTable(c.Root().Writer, "WORKER", "ROLE", "DEVICES", "SINCE")
+				for _, w := range workers {
+					t.row(w.Name, w.Role, w.Devices, when(w.CreatedAt))
+				}
+				return t.flush()
+			}},
+			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
+				Description: "The password is asked for, or read from the first line of standard input. With --no-password the worker can own devices but not sign in.",
+				Flags: centralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
+					&cli.BoolFlag{Name: "no-password", Usage: "make an account that cannot sign in"}),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "NAME")
+					if err != nil {
+						return err
+					}
+					body := map[string]string{"name": args[0], "role": c.String("role")}
+					if !c.Bool("no-password") {
+						if body["password"], err = askPassword(c.Root().ErrWriter, os.Stdin); err != nil {
+							return err
+						}
+					}
+					call, err := newCaller(c)
+					if err != nil {
+						return err
+					}
+					if err := call.call(ctx, http.MethodPost, "/v1/workers", body, nil); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
+					return nil
+				}},
+		},
+	}
+}
+
+func devicesCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "devices",
+		Usage: "watch devices, issue enrolment codes, revoke devices",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list devices and what they last did", Flags: centralFlags(jsonFlag), Action: listDevices},
+			{Name: "code", Usage: "issue a one-time code that enrols a device", Action: issueCode,
+				Flags: centralFlags(jsonFlag, &cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
+					&cli.DurationFlag{Name: "lasts", Value: 48 * time.Hour, Usage: "how long the code can be used"})},
+			{Name: "revoke", Usage: "revoke a device: it can no longer push or pull", ArgsUsage: "DEVICE", Flags: centralFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					return revocation(ctx, c, http.MethodPost, "%s is revoked. What it has not sent stays on it; homing devices readmit takes this back.\n")
+				}},
+			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: centralFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					return revocation(ctx, c, http.MethodDelete, "%s may push and pull again.\n")
+				}},
+		},
+	}
+}
+
+func listDevices(ctx context.Context, c *cli.Command) error {
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	var devices []central.Device
+	if err := call.get(ctx, "/v1/devices", &devices); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, devices)
+	}
+	if len(devices) == 0 {
+		fmt.Fprintln(w, "No device is enrolled yet: homing devices code, then homing local enrol on the device.")
+		return nil
+	}
+	t := newTable(w, "DEVICE", "NAME", "WORKER", "STATE", "SEEN", "BEHIND BY", "CLOCK", "LAST EXCHANGE")
+	for _, d := range devices {
+		state := "enrolled"
+		if d.RevokedAt != nil {
+			state = "revoked"
+		}
+		t.row(d.ID, d.Name, d.Worker, state, whenever(d.SeenAt), d.Lag, skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
+	}
+	return t.flush()
+}
+
+// skew says how a device's clock goes. A device that is behind has a positive offset.
+func skew(offset, within *int64) string {
+	if offset == nil || within == nil {
+		return "-"
+	}
+	by := time.Duration(*offset) * time.Millisecond
+	switch {
+	case *offset <= *within+1000 && -*offset <= *within+1000:
+		return "right"
+	case by > 0:
+		return by.Round(time.Second).String() + " behind"
+	}
+	return (-by).Round(time.Second).String() + " ahead"
+}
+
+func lastExchange(e *central.Exchange) string {
+	if e == nil {
+		return "none yet"
+	}
+	return fmt.Sprintf("%d applied, %d merged, %d refused, %d pulled", e.Applied, e.Merged, e.Refused, e.Delivered)
+}
+
+func issueCode(ctx context.Context, c *cli.Command) error {
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	var got struct {
+		Code      string    `json:"code"`
+		Worker    string    `json:"worker"`
+		ExpiresAt time.Time `json:"expires_at"`
+	}
+	body := map[string]any{"minutes": int(c.Duration("lasts").Minutes())}
+	if c.IsSet("worker") {
+		body["worker"] = c.String("worker")
+	}
+	if err := call.call(ctx, http.MethodPost, "/v1/codes", body, &got); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return writeJSON(c.Root().Writer, got)
+	}
+	fmt.Fprintf(c.Root().Writer, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --central %s --code %s --name NAME\n",
+		got.Code, got.Worker, when(got.ExpiresAt), call.Base(), got.Code)
+	return nil
+}
+
+func revocation(ctx context.Context, c *cli.Command, method, done string) error {
+	args, err := arguments(c, "DEVICE")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.device(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	if err := call.call(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation", nil, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Root().Writer, done, d.Name)
+	return nil
+}
+
+// device finds a device by id or name.
+func (c caller) device(ctx context.Context, text string) (central.Device, error) {
+	var devices, fits []central.Device
+	if err := c.get(ctx, "/v1/devices", &devices); err != nil {
+		return central.Device{}, err
+	}
+	id, _ := uuid.Parse(text) // a name is no id
+	for _, d := range devices {
+		if d.ID == id || strings.EqualFold(d.Name, text) {
+			fits = append(fits, d)
+		}
+	}
+	switch len(fits) {
+	case 0:
+		return central.Device{}, codedError{fmt.Errorf("there is no device %q", text), exitNotFound}
+	case 1:
+		return fits[0], nil
+	}
+	return central.Device{}, codedError{fmt.Errorf("%d devices are called %q; take the id of the one you mean", len(fits), text), exitBusy}
+}
+
+func exchangesCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "exchanges",
+		Usage: "see what devices and central exchanged",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list the latest exchanges", Flags: centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					call, err := newCaller(c)
+					if err != nil {
+						return err
+					}
+					var exchanges []central.Exchange
+					if err := call.get(ctx, fmt.Sprintf("/v1/exchanges?limit=%d", c.Int("limit")), &exchanges); err != nil {
+						return err
+					}
+					w := c.Root().Writer
+					if c.Bool("json") {
+						return writeJSON(w, exchanges)
+					}
+					if len(exchanges) == 0 {
+						fmt.Fprintln(w, "No device has exchanged anything yet.")
+						return nil
+					}
+					t := newTable(w, "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
+					for _, e := range exchanges {
+						t.row(when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
+					}
+					return t.flush()
+				}},
+		},
+	}
+}

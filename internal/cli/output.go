@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/record"
+)
+
+var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "write JSON for programs instead of text for people"}
+
+func writeJSON(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(value)
+}
+
+// table writes rows under a heading, in columns as wide as they need to be.
+type table struct {
+	w    io.Writer
+	rows *[][]string
+}
+
+func newTable(w io.Writer, headings ...string) table {
+	return table{w, &[][]string{headings}}
+}
+
+func (t table) row(cells ...any) {
+	texts := make([]string, len(cells))
+	for n, cell := range cells {
+		// A value from the field must not be able to move the cursor about.
+		texts[n] = strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) {
+				return ' '
+			}
+			return r
+		}, fmt.Sprint(cell))
+	}
+	*t.rows = append(*t.rows, texts)
+}
+
+func (t table) flush() error {
+	widths := map[int]int{}
+	for _, row := range *t.rows {
+		for n, cell := range row {
+			widths[n] = max(widths[n], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, row := range *t.rows {
+		var line strings.Builder
+		for n, cell := range row {
+			line.WriteString(cell)
+			line.WriteString(strings.Repeat(" ", widths[n]-utf8.RuneCountInString(cell)+2))
+		}
+		if _, err := fmt.Fprintln(t.w, strings.TrimRight(line.String(), " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shorten keeps a cell within a width; people see by the dots that there is more.
+func shorten(text string, width int) string {
+	runes := []rune(text)
+	if len(runes) <= width {
+		return text
+	}
+	return string(runes[:width-1]) + "…"
+}
+
+// plain writes a value as people read it; a point as latitude and longitude.
+func plain(raw json.RawMessage) string {
+	var point struct {
+		Type        string    `json:"type"`
+		Coordinates []float64 `json:"coordinates"`
+	}
+	if len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &point) == nil && point.Type == "Point" && len(point.Coordinates) >= 2 {
+		return fmt.Sprintf("%.5f, %.5f", point.Coordinates[1], point.Coordinates[0])
+	}
+	return definition.Plain(raw)
+}
+
+// edited writes what happened to a field: from what to what, and for a new record only to what.
+func edited(kind change.Kind, edit record.Edit, from, to string) string {
+	switch {
+	case kind == change.Add:
+		return to
+	case edit.From == nil:
+		return "(none) → " + to
+	case edit.To == nil:
+		return from + " → (none)"
+	}
+	return from + " → " + to
+}
+
+func when(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}
+
+func whenever(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return when(*t)
+}
+
+// count writes a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func size(bytes int) string {
+	switch {
+	case bytes < 10_000:
+		return fmt.Sprintf("%d B", bytes)
+	case bytes < 10_000_000:
+		return fmt.Sprintf("%.1f kB", float64(bytes)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
+}
+
+// onTerminal says whether w is a terminal that a person looks at.
+func onTerminal(w io.Writer) bool {
+	file, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// progressLine shows progress in one line of a terminal, and at most a line a second elsewhere.
+type progressLine struct {
+	w     io.Writer
+	live  bool
+	width int
+	last  time.Time
+}
+
+func newProgressLine(w io.Writer) *progressLine {
+	return &progressLine{w: w, live: onTerminal(w), last: time.Now()}
+}
+
+func (p *progressLine) show(text string) {
+	if p.live {
+		fmt.Fprintf(p.w, "\r%-*s", p.width, text)
+		p.width = len([]rune(text))
+		return
+	}
+	if time.Since(p.last) >= time.Second {
+		p.last = time.Now()
+		fmt.Fprintln(p.w, text)
+	}
+}
+
+func (p *progressLine) done() {
+	if p.live && p.width > 0 {
+		fmt.Fprintf(p.w, "\r%*s\r", p.width, "")
+	}
+}

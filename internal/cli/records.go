@@ -1,0 +1,345 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/record"
+	"homing/wire"
+)
+
+func queryFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open, length_km>5 or name~ridge; all must hold"},
+		&cli.StringFlag{Name: "search", Usage: "`WORDS` that the record contains"},
+		&cli.StringFlag{Name: "sort", Usage: "`FIELDS`, comma-separated; a leading dash reverses"},
+		&cli.IntFlag{Name: "limit", Value: 50, Usage: "records of a page, at most 1000"},
+		&cli.IntFlag{Name: "offset", Usage: "records to skip"},
+	}
+}
+
+func recordsCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "records",
+		Usage: "read and write records at central, by the same rules as a push",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list records of a collection", ArgsUsage: "COLLECTION", Flags: centralFlags(append(queryFlags(), jsonFlag)...), Action: listRecords},
+			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: showRecord},
+			{Name: "history", Usage: "show all versions of a record", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: recordHistory},
+			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
+			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
+				Flags: centralFlags(append(fieldFlags(true), jsonFlag, &cli.Int64Flag{Name: "base", Usage: "the `REVISION` you saw; fields that others changed since follow the collection's rules"})...), Action: editRecord},
+			{Name: "remove", Usage: "remove a record; a tombstone and its history stay", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: removeRecord},
+		},
+		Description: "RECORD is the record's id, or a text that only one record's label has.",
+	}
+}
+
+// definitionAt gives a collection's definition as central has it.
+func (c caller) definitionAt(ctx context.Context, name string) (*definition.Collection, error) {
+	var all wire.Definitions
+	if err := c.get(ctx, "/v1/definitions", &all); err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, d := range all.Definitions {
+		if d.Collection == name {
+			return d.Compile()
+		}
+		names = append(names, d.Collection)
+	}
+	return nil, codedError{fmt.Errorf("there is no collection %s; there are: %s", name, strings.Join(names, ", ")), exitNotFound}
+}
+
+func recordsPath(collection string) string {
+	return "/v1/collections/" + url.PathEscape(collection) + "/records"
+}
+
+func listRecords(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	ask := url.Values{"where": c.StringSlice("where"), "limit": {strconv.Itoa(c.Int("limit"))}, "offset": {strconv.Itoa(c.Int("offset"))}}
+	for _, name := range []string{"search", "sort"} {
+		if c.String(name) != "" {
+			ask.Set(name, c.String(name))
+		}
+	}
+	var listing central.Listing
+	if err := call.get(ctx, recordsPath(args[0])+"?"+ask.Encode(), &listing); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, listing)
+	}
+	headings, columns := listColumns(d.Definition)
+	t := newTable(w, append([]string{"RECORD"}, append(headings, "REV", "EDITED", "BY")...)...)
+	for _, r := range listing.Records {
+		fields, err := record.Parse(r.Fields)
+		if err != nil {
+			return err
+		}
+		cells := append([]any{r.ID}, fieldCells(fields, columns)...)
+		t.row(append(cells, r.Revision, when(r.EditedAt), r.Author)...)
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	pageNote(w, len(listing.Records), listing.Offset, int(listing.Total))
+	return nil
+}
+
+// listColumns are the fields that a listing on the terminal shows: the first few that fit.
+func listColumns(d definition.Definition) (headings, names []string) {
+	const most = 4
+	for _, field := range d.Fields {
+		if len(names) < most && field.Reference == "" {
+			headings, names = append(headings, strings.ToUpper(field.Name)), append(names, field.Name)
+		}
+	}
+	return headings, names
+}
+
+func fieldCells(fields record.Fields, names []string) []any {
+	const width = 32
+	cells := make([]any, len(names))
+	for n, name := range names {
+		cells[n] = shorten(plain(fields[name]), width)
+	}
+	return cells
+}
+
+func pageNote(w io.Writer, shown, offset, total int) {
+	switch {
+	case total == 0:
+		fmt.Fprintln(w, "No records.")
+	case shown == 0:
+		fmt.Fprintf(w, "Nothing from %d on; there are %d records.\n", offset+1, total)
+	case shown < total:
+		fmt.Fprintf(w, "%d to %d of %d records; --offset %d shows what follows\n", offset+1, offset+shown, total, offset+shown)
+	default:
+		fmt.Fprintln(w, count(total, "record"))
+	}
+}
+
+// find gives the id of the record that a text means.
+func (c caller) find(ctx context.Context, d *definition.Collection, text string) (uuid.UUID, error) {
+	if id, err := uuid.Parse(text); err == nil {
+		return id, nil
+	}
+	var listing central.Listing
+	ask := url.Values{"search": {text}, "limit": {"1000"}}
+	if err := c.get(ctx, recordsPath(d.Collection)+"?"+ask.Encode(), &listing); err != nil {
+		return uuid.Nil, err
+	}
+	var fits []uuid.UUID
+	for _, r := range listing.Records {
+		fields, err := record.Parse(r.Fields)
+		if err != nil {
+			return uuid.Nil, err
+		}
+		if strings.EqualFold(d.LabelOf(fields), strings.TrimSpace(text)) {
+			fits = append(fits, r.ID)
+		}
+	}
+	switch len(fits) {
+	case 1:
+		return fits[0], nil
+	case 0:
+		return uuid.Nil, codedError{fmt.Errorf("nothing in %s has the id or the label %q", d.Collection, text), exitNotFound}
+	}
+	return uuid.Nil, codedError{fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean", len(fits), d.Collection, text), exitBusy}
+}
+
+// target reads COLLECTION RECORD.
+func target(ctx context.Context, c *cli.Command) (caller, *definition.Collection, uuid.UUID, error) {
+	args, err := arguments(c, "COLLECTION", "RECORD")
+	if err != nil {
+		return caller{}, nil, uuid.Nil, err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return call, nil, uuid.Nil, err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return call, nil, uuid.Nil, err
+	}
+	id, err := call.find(ctx, d, args[1])
+	return call, d, id, err
+}
+
+func showRecord(ctx context.Context, c *cli.Command) error {
+	call, d, id, err := target(ctx, c)
+	if err != nil {
+		return err
+	}
+	var r wire.Record
+	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String(), &r); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return writeJSON(c.Root().Writer, r)
+	}
+	return printRecord(c.Root().Writer, d, r)
+}
+
+func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {
+	fields, err := record.Parse(r.Fields)
+	if err != nil {
+		return err
+	}
+	state := fmt.Sprintf("revision %d", r.Revision)
+	if r.Removed {
+		state += ", REMOVED"
+	}
+	fmt.Fprintf(w, "%s  (%s %s, %s)\n", d.LabelOf(fields), d.Collection, r.ID, state)
+	by := r.Author
+	if r.Device != "" {
+		by += " on " + r.Device
+	}
+	fmt.Fprintf(w, "last edited %s by %s, received %s\n\n", when(r.EditedAt), by, when(r.ReceivedAt))
+	t := newTable(w, "FIELD", "VALUE")
+	for _, field := range d.Fields {
+		if value, has := fields[field.Name]; has {
+			t.row(field.Name, plain(value))
+		}
+	}
+	return t.flush()
+}
+
+func recordHistory(ctx context.Context, c *cli.Command) error {
+	call, d, id, err := target(ctx, c)
+	if err != nil {
+		return err
+	}
+	var history []wire.HistoryEntry
+	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String()+"/history", &history); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, history)
+	}
+	return printHistory(w, history)
+}
+
+func printHistory(w io.Writer, history []wire.HistoryEntry) error {
+	t := newTable(w, "REV", "WHAT", "FIELD", "FROM → TO", "BY", "DEVICE", "EDITED", "RECEIVED")
+	for _, h := range history {
+		var delta record.Delta
+		if err := json.Unmarshal(h.Fields, &delta); err != nil {
+			return err
+		}
+		lines := [][2]string{}
+		for _, name := range delta.Names() {
+			lines = append(lines, [2]string{name, shorten(edited(h.Kind, delta[name], plain(delta[name].From), plain(delta[name].To)), 60)})
+		}
+		for _, decision := range h.Decisions {
+			what := decision.Field
+			if what == "" {
+				what = "(removal)"
+			}
+			kept := map[string]string{"central": "kept what central had", "change": "took this change"}[decision.Kept]
+			lines = append(lines, [2]string{what, fmt.Sprintf("met revision %d; rule %s %s", decision.Other.Revision, decision.Rule, kept)})
+		}
+		if len(lines) == 0 {
+			lines = append(lines, [2]string{"", ""})
+		}
+		device := h.Device
+		if device == "" {
+			device = "(at central)"
+		}
+		t.row(h.Revision, h.Kind, lines[0][0], lines[0][1], h.Author, device, when(h.EditedAt), when(h.ReceivedAt))
+		for _, line := range lines[1:] {
+			t.row("", "", line[0], line[1])
+		}
+	}
+	return t.flush()
+}
+
+func addRecord(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	fields, err := fieldsFrom(c, d.Definition)
+	if err != nil {
+		return err
+	}
+	return write(ctx, c, call, d, http.MethodPost, recordsPath(d.Collection), map[string]any{"fields": fields}, "Added")
+}
+
+func editRecord(ctx context.Context, c *cli.Command) error {
+	call, d, id, err := target(ctx, c)
+	if err != nil {
+		return err
+	}
+	fields, err := fieldsFrom(c, d.Definition)
+	if err != nil {
+		return err
+	}
+	body := map[string]any{"fields": fields}
+	if c.IsSet("base") {
+		body["base"] = c.Int64("base")
+	}
+	return write(ctx, c, call, d, http.MethodPatch, recordsPath(d.Collection)+"/"+id.String(), body, "Edited")
+}
+
+func removeRecord(ctx context.Context, c *cli.Command) error {
+	call, d, id, err := target(ctx, c)
+	if err != nil {
+		return err
+	}
+	return write(ctx, c, call, d, http.MethodDelete, recordsPath(d.Collection)+"/"+id.String(), nil, "Removed")
+}
+
+func write(ctx context.Context, c *cli.Command, call caller, d *definition.Collection, method, path string, body any, done string) error {
+	var answer wire.Answer
+	if err := call.call(ctx, method, path, body, &answer); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, answer)
+	}
+	if answer.Record == nil {
+		return errors.New("central's answer lacks the record")
+	}
+	if answer.Answer == change.Merged {
+		done += ", merged with what others changed meanwhile"
+	}
+	fmt.Fprintf(w, "%s: %s %s is at revision %d.\n", done, d.Collection, answer.Record.ID, answer.Revision)
+	return nil
+}

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/console"
+	"homing/service"
+	"homing/wire"
+)
+
+func env(name string) cli.ValueSourceChain { return cli.EnvVars("HOMING_" + name) }
+
+func serveCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "serve",
+		Usage: "run central: the service, its database and its console",
+		Description: `Without --database, central starts a PostgreSQL of its own in the folder --data: on loopback, on a free port, with a
+password of its own. An empty database gets the worker admin; its password is that of --admin-password, or one that is made up
+and printed this once. Ctrl-C stops in order: what is being pushed is finished first.
+
+EXAMPLES
+   homing serve --open
+   homing serve --listen 0.0.0.0:8400 --database postgres://homing@db.example/homing`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8400", Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
+			&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none runs a private PostgreSQL", Sources: env("DATABASE")},
+			&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL", Sources: env("DATA")},
+			&cli.BoolFlag{Name: "open", Usage: "nobody needs to sign in; only on loopback, for a first hour", Sources: env("OPEN")},
+			&cli.StringFlag{Name: "admin-password", Usage: "password of the first admin of an empty database", Sources: env("ADMIN_PASSWORD")},
+			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit", Sources: env("RATE")},
+			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: env("BURST")},
+			&cli.Int64Flag{Name: "max-body", Value: wire.MaxBatchBytes, Usage: "largest body of a request, in bytes, unpacked", Sources: env("MAX_BODY")},
+			&cli.IntFlag{Name: "max-changes", Value: wire.MaxBatchChanges, Usage: "most changes in a batch", Sources: env("MAX_CHANGES")},
+			&cli.StringFlag{Name: "log", Value: "text", Usage: "how to log: text or json", Sources: env("LOG")},
+			&cli.StringFlag{Name: "log-level", Value: "info", Usage: "least level to log: debug, info, warn or error", Sources: env("LOG_LEVEL")},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			log, err := newLog(c.Root().ErrWriter, c.String("log"), c.String("log-level"))
+			if err != nil {
+				return err
+			}
+			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"), Data: c.String("data"),
+				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: build(), Console: console.Files(), Log: log,
+				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"), MaxChanges: c.Int("max-changes")})
+			if err != nil {
+				return err
+			}
+			out := c.Root().Writer
+			fmt.Fprintf(out, "Central is up at %s\n", running.URL())
+			if running.FirstAdmin != "" {
+				fmt.Fprintf(out, "Sign in as %s with the password %s (shown this once)\n", service.FirstAdminName, running.FirstAdmin)
+			}
+			if c.Bool("open") {
+				fmt.Fprintln(out, openNotice)
+			}
+			return running.Wait(ctx)
+		},
+	}
+}
+
+const openNotice = "OPEN: nobody needs to sign in, and everybody on this machine may do everything."
+
+func newLog(w io.Writer, form, level string) (*slog.Logger, error) {
+	var least slog.Level
+	if err := least.UnmarshalText([]byte(strings.ToUpper(level))); err != nil {
+		return nil, usageError{fmt.Errorf("--log-level %q: take debug, info, warn or error", level)}
+	}
+	options := &slog.HandlerOptions{Level: least}
+	switch form {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, options)), nil
+	}
+	return nil, usageError{fmt.Errorf("--log %q: take text or json", form)}
+}

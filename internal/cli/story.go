@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"homing/central"
+	"homing/core/rights"
+	"homing/demo"
+	"homing/device"
+)
+
+// crew is one of the story's devices.
+type crew struct {
+	worker, device string
+	store          *device.Store
+}
+
+// tell plays the story: two devices load, lose signal, edit, come back, and everything agrees in the end.
+func (s *story) tell(ctx context.Context) error {
+	mira, err := s.crew(ctx, "mira", "Kell crew tablet")
+	if err != nil {
+		return err
+	}
+	defer mira.store.Close()
+	tobin, err := s.crew(ctx, "tobin", "Ostra crew phone")
+	if err != nil {
+		return err
+	}
+	defer tobin.store.Close()
+
+	s.say("\n1. At the road head, with signal: both crews load what they need.")
+	for _, c := range []crew{mira, tobin} {
+		if err := s.exchange(ctx, c); err != nil {
+			return err
+		}
+	}
+	s.say("\n2. In the valleys, without signal: both work on. Each sees its own edits at once.")
+	if err := s.edits(ctx, mira, tobin); err != nil {
+		return err
+	}
+	for _, c := range []crew{mira, tobin} {
+		s.say("\n   What the %s will send (homing local review):\n", c.device)
+		queue, err := c.store.Review(ctx)
+		if err != nil {
+			return err
+		}
+		if err := printReview(s.out, queue); err != nil {
+			return err
+		}
+	}
+	s.say("\n3. Back at the road head, with signal: both exchange; mira once more, to get what tobin brought.")
+	for _, c := range []crew{mira, tobin, mira} {
+		if err := s.exchange(ctx, c); err != nil {
+			return err
+		}
+	}
+	if err := s.bridge(ctx); err != nil {
+		return err
+	}
+	return s.compare(ctx, mira, tobin)
+}
+
+func (s *story) crew(ctx context.Context, worker, name string) (crew, error) {
+	store, err := device.Open(ctx, s.path(worker), device.Options{})
+	if err != nil {
+		return crew{}, err
+	}
+	status, err := store.Status(ctx)
+	if err == nil && status.Enrolled {
+		err = store.MoveCentral(ctx, s.service.URL()) // the port may be another than last time
+	} else if err == nil {
+		var code string
+		if code, _, err = s.service.Central.IssueCode(ctx, central.Person{Name: "runa", Role: rights.Lead}, worker, time.Hour); err == nil {
+			err = store.Enrol(ctx, s.service.URL(), code, name)
+		}
+	}
+	if err != nil {
+		return crew{}, errors.Join(err, store.Close())
+	}
+	return crew{worker, name, store}, nil
+}
+
+func (s *story) exchange(ctx context.Context, c crew) error {
+	summary, err := c.store.Exchange(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("the %s: %w", c.device, err)
+	}
+	s.say("   %-17s sent %d: %d applied, %d merged, %d refused; received %d; %s up, %s down, %s", c.device, summary.Sent, summary.Applied, summary.Merged,
+		summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown), summary.Took.Round(time.Millisecond))
+	return nil
+}
+
+// edits is what the crews do without signal. A second start finds other values and goes the other way round.
+func (s *story) edits(ctx context.Context, mira, tobin crew) error {
+	bridge, err := mira.store.Get(ctx, "structures", demo.LongBridge)
+	if err != nil {
+		return err
+	}
+	state, note := "damaged", "Two deck boards broken at the east end"
+	if plain(bridge.Fields["state"]) == state {
+		state, note = "worn", "Deck boards replaced; hand rail still loose"
+	}
+	if _, err = mira.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": state, "note": note}); err != nil {
+		return err
+	}
+	s.say("   mira   sets the Long Bridge to %q, notes %q, and adds an inspection", state, note)
+	if _, err := mira.store.Add(ctx, "inspections", device.Fields{"structure": demo.LongBridge, "date": time.Now().Format(time.DateOnly),
+		"finding": map[string]string{"damaged": "repair soon", "worn": "watch"}[state], "inspector": "mira", "rot_percent": 30, "bolts_loose": 2}); err != nil {
+		return err
+	}
+	later := "Passable for one person at a time"
+	if plain(bridge.Fields["note"]) == later {
+		later = "Passable"
+	}
+	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"built": 1931 + (len(plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
+		return err
+	}
+	signposts, err := tobin.store.Find(ctx, "structures", []string{"kind=signpost"}, "", "name", 1, 0)
+	if err != nil || len(signposts.Records) == 0 {
+		return errors.Join(errors.New("the demo's signposts are used up; make clean starts afresh"), err)
+	}
+	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, and removes %s", later, signposts.Records[0].Label)
+	return tobin.store.Remove(ctx, "structures", signposts.Records[0].ID)
+}
+
+// bridge shows how two edits of one record came together.
+func (s *story) bridge(ctx context.Context) error {
+	history, err := s.service.Central.History(ctx, "structures", demo.LongBridge)
+	if err != nil {
+		return err
+	}
+	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays.\n")
+	return printHistory(s.out, history[:min(len(history), 2)])
+}
+
+// compare ends the story with the proof: the same records everywhere.
+func (s *story) compare(ctx context.Context, crews ...crew) error {
+	s.say("\n4. Central and both devices hold the same: number of records and fingerprint.\n")
+	headings := []string{"COLLECTION", "CENTRAL"}
+	for _, c := range crews {
+		headings = append(headings, c.device)
+	}
+	t := newTable(s.out, append(headings, "SAME")...)
+	overviews, err := s.service.Central.Overviews(ctx)
+	if err != nil {
+		return err
+	}
+	differ := 0
+	for _, o := range overviews {
+		want, err := s.service.Central.Fingerprint(ctx, o.Collection)
+		if err != nil {
+			return err
+		}
+		cells, same := []any{o.Collection, fmt.Sprintf("%d %s", want.Count(), &want)}, "yes"
+		for _, c := range crews {
+			got, err := c.store.Fingerprint(ctx, o.Collection)
+			if err != nil {
+				return err
+			}
+			cells = append(cells, fmt.Sprintf("%d %s", got.Count(), &got))
+			if got != want {
+				same = "NO"
+				differ++
+			}
+		}
+		t.row(append(cells, same)...)
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if differ > 0 {
+		return fmt.Errorf("the devices and central do not hold the same; the log is in %s", s.folder)
+	}
+	return nil
+}

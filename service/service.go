@@ -1,0 +1,185 @@
+// Package service runs central as one process: PostgreSQL if it is to be private, the work on it, and the HTTP door, started
+// in that order and stopped in the other.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"homing/central"
+	"homing/cluster"
+	"homing/core/rights"
+	"homing/web"
+)
+
+// Options say how central runs.
+type Options struct {
+	Listen        string // host:port; port 0 takes a free one
+	Database      string // connection URL; empty runs a private cluster in Data
+	Data          string // folder of the private cluster
+	Open          bool
+	AdminPassword string // for the first admin of an empty database; made up when empty
+	Build         string
+	Console       fs.FS
+	Log           *slog.Logger
+	RatePerSecond float64
+	RateBurst     int
+	MaxBodyBytes  int64
+	MaxChanges    int
+	Now           func() time.Time
+}
+
+// Running is a running central.
+type Running struct {
+	Central *central.Central
+	// FirstAdmin is the made-up password of the worker admin, if one was made up just now. It is kept nowhere.
+	FirstAdmin string
+
+	url     string
+	cluster *cluster.Cluster
+	web     *web.Server
+	http    *http.Server
+	served  chan error
+	log     *slog.Logger
+}
+
+// FirstAdminName is the worker that an empty database gets.
+const FirstAdminName = "admin"
+
+// drain is how long a shutdown waits for requests that are under way.
+const drain = 30 * time.Second
+
+// Start runs central. It returns when requests are answered.
+func Start(ctx context.Context, options Options) (*Running, error) {
+	if options.Open {
+		if err := loopbackOnly(options.Listen); err != nil {
+			return nil, err
+		}
+	}
+	// The address is taken first: it is the likeliest thing to be wrong, and the quickest to find out.
+	listener, err := net.Listen("tcp", options.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w; take another address with --listen", options.Listen, err)
+	}
+	r := &Running{log: options.Log, url: "http://" + listener.Addr().String(), served: make(chan error, 1)}
+	if err := r.start(ctx, options); err != nil {
+		listener.Close()
+		return nil, errors.Join(err, r.stop())
+	}
+	go func() { r.served <- r.http.Serve(listener) }()
+	options.Log.Info("central is up", "url", r.url, "generation", r.Central.Generation(), "open", options.Open)
+	if options.Open {
+		options.Log.Warn("central is OPEN: nobody needs to sign in and everybody may do everything; for a first hour on one machine only")
+	}
+	return r, nil
+}
+
+func (r *Running) start(ctx context.Context, options Options) error {
+	database := options.Database
+	if database == "" {
+		var err error
+		if r.cluster, err = cluster.Start(ctx, cluster.Options{Dir: options.Data}); err != nil {
+			return err
+		}
+		if database, err = r.cluster.Database(ctx, "homing", ""); err != nil {
+			return err
+		}
+	}
+	var err error
+	r.Central, err = central.Open(ctx, central.Options{Database: database, Log: options.Log, MaxChanges: options.MaxChanges, Now: options.Now})
+	if err != nil {
+		return err
+	}
+	if err := r.firstWorkers(ctx, options); err != nil {
+		return err
+	}
+	r.web = web.New(r.Central, web.Options{Open: options.Open, Build: options.Build, Console: options.Console, Log: options.Log,
+		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes, MaxChanges: options.MaxChanges})
+	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}
+	return nil
+}
+
+func (r *Running) firstWorkers(ctx context.Context, options Options) error {
+	workers, err := r.Central.Workers(ctx)
+	if err != nil {
+		return err
+	}
+	if len(workers) == 0 {
+		password := options.AdminPassword
+		if password == "" {
+			password = rand.Text()[:16]
+			r.FirstAdmin = password
+		}
+		if err := r.Central.AddWorker(ctx, FirstAdminName, rights.Admin, password); err != nil {
+			return fmt.Errorf("the first admin: %w", err)
+		}
+	}
+	if !options.Open {
+		return nil
+	}
+	err = r.Central.AddWorker(ctx, central.OpenName, rights.Admin, "")
+	var known *central.Error
+	if errors.As(err, &known) && known.Kind == central.Clash {
+		return nil
+	}
+	return err
+}
+
+// URL is where central is reached.
+func (r *Running) URL() string { return r.url }
+
+// Wait returns when the context is done or the door has failed, and stops everything in order: what is being pushed is
+// finished first.
+func (r *Running) Wait(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return r.Stop()
+	case err := <-r.served:
+		return errors.Join(err, r.stop())
+	}
+}
+
+// Stop ends live events, finishes the requests that are under way, and stops.
+func (r *Running) Stop() error {
+	r.log.Info("stopping: requests that are under way are finished first")
+	r.web.StopListeners()
+	ctx, cancel := context.WithTimeout(context.Background(), drain)
+	defer cancel()
+	err := r.http.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("some requests did not end within %s and were broken off", drain)
+	}
+	err = errors.Join(err, r.stop())
+	r.log.Info("stopped")
+	return err
+}
+
+func (r *Running) stop() error {
+	var errs []error
+	if r.Central != nil {
+		errs = append(errs, r.Central.Close())
+	}
+	if r.cluster != nil {
+		errs = append(errs, r.cluster.Stop())
+	}
+	return errors.Join(errs...)
+}
+
+func loopbackOnly(listen string) error {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return fmt.Errorf("listen address %q: write host:port, such as 127.0.0.1:8400", listen)
+	}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("central is open to everybody with --open, so it only listens on loopback; %s is not: take 127.0.0.1, or leave --open out", listen)
+}

@@ -1,0 +1,129 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"reflect"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/wire"
+)
+
+// bodyPatience is how long a body may take to arrive: the links it comes over are slow.
+const bodyPatience = 2 * time.Minute
+
+func (s *Server) registerExchange() {
+	add(s, s.operation(http.MethodGet, "/v1/hello", "hello", "Who central is, what it speaks and what time it has", anyone),
+		func(context.Context, *nothing) (*answer[wire.Hello], error) {
+			received := s.central.Now()
+			return &answer[wire.Hello]{wire.Hello{Product: "homing", Build: s.options.Build, Protocols: protocols, Generation: s.central.Generation(),
+				ReceivedAt: received, AnsweredAt: s.central.Now(), Open: s.options.Open,
+				MaxChanges: s.options.MaxChanges, MaxBytes: int(s.options.MaxBodyBytes)}}, nil
+		})
+
+	type enrolIn struct{ Body wire.Enrolment }
+	add(s, s.operation(http.MethodPost, "/v1/enrolments", "enrol", "Enrol a device with a one-time code", anyone),
+		func(ctx context.Context, in *enrolIn) (*answer[wire.Enrolled], error) {
+			owner := ""
+			if s.options.Open {
+				owner = central.OpenName
+			}
+			got, err := s.central.Enrol(ctx, in.Body, owner)
+			return &answer[wire.Enrolled]{got}, err
+		})
+
+	add(s, s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers),
+		func(ctx context.Context, _ *nothing) (*answer[wire.Definitions], error) {
+			all, err := s.central.Overviews(ctx)
+			definitions := wire.Definitions{Definitions: make([]definition.Definition, len(all))}
+			for n, one := range all {
+				definitions.Definitions[n] = one.Definition
+			}
+			return &answer[wire.Definitions]{definitions}, err
+		})
+
+	s.registerPush()
+	s.registerPull()
+}
+
+func (s *Server) registerPush() {
+	type pushIn struct {
+		RawBody []byte
+	}
+	op := s.operation(http.MethodPost, "/v1/batches", "push", "Push a batch of changes", devices)
+	op.Errors = append(op.Errors, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity, http.StatusInsufficientStorage)
+	op.Description = "Each change gets its own answer, in the batch's order. Sending a batch again has no further effect and gets the same answers."
+	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{wire.JSON: {Schema: s.batchSchema()}}}
+	add(s, op, func(ctx context.Context, in *pushIn) (*answer[wire.Answers], error) {
+		var batch wire.Batch
+		if err := json.Unmarshal(in.RawBody, &batch); err != nil {
+			return nil, unreadableBody(err)
+		}
+		device := *who(ctx).Device
+		answers, err := s.central.Push(ctx, device, batch, len(in.RawBody))
+		if err != nil {
+			return nil, err
+		}
+		s.metrics.count(answers.Answers)
+		return &answer[wire.Answers]{answers}, nil
+	})
+}
+
+// batchSchema describes a batch with its changes, which the program itself reads one by one.
+func (s *Server) batchSchema() *huma.Schema {
+	registry := s.api.OpenAPI().Components.Schemas
+	reference := registry.Schema(reflect.TypeFor[wire.Batch](), true, "Batch")
+	one := registry.Schema(reflect.TypeFor[change.Change](), true, "Change")
+	registry.SchemaFromRef(reference.Ref).Properties["changes"].Items = one
+	return reference
+}
+
+func unreadableBody(err error) error {
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &syntax):
+		return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body is not JSON: %v at byte %d; nothing of it was stored", err, syntax.Offset)}
+	case errors.As(err, &kind):
+		return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body's %s cannot be %s; nothing of it was stored", kind.Field, kind.Value)}
+	}
+	return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body cannot be read: %v; nothing of it was stored", err)}
+}
+
+func (s *Server) registerPull() {
+	type pullIn struct {
+		Collection string `path:"collection"`
+		Exchange   string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Cursor     int64  `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
+		Answered   int64  `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
+		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
+	}
+	op := s.operation(http.MethodGet, "/v1/collections/{collection}/changes", "pull", "Pull what changed in a collection after a cursor", devices)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
+	add(s, op, func(ctx context.Context, in *pullIn) (*answer[wire.Page], error) {
+		ask := central.PullRequest{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit}
+		if in.Exchange != "" {
+			id, err := uuid.Parse(in.Exchange)
+			if err != nil {
+				return nil, &central.Error{Kind: central.Invalid, Message: "the header " + wire.HeaderExchange + " is not a UUID"}
+			}
+			ask.Exchange = id
+		}
+		page, err := s.central.Pull(ctx, *who(ctx).Device, ask)
+		if err != nil {
+			return nil, err
+		}
+		s.metrics.delivered.Add(float64(len(page.Records)))
+		return &answer[wire.Page]{page}, nil
+	})
+}

@@ -1,0 +1,65 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+)
+
+func (s *Server) registerFleet() {
+	add(s, s.operation(http.MethodGet, "/v1/devices", "devices", "Devices and what they last did; a worker sees their own", signedIn),
+		func(ctx context.Context, _ *nothing) (*answer[[]central.Device], error) {
+			all, err := s.central.Devices(ctx, who(ctx).fleetOf())
+			return &answer[[]central.Device]{all}, err
+		})
+
+	type deviceIn struct {
+		ID uuid.UUID `path:"id" format:"uuid"`
+	}
+	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device", "Revoke a device: it can no longer push or pull", deviceLeads)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
+		return nil, s.central.Revoke(ctx, in.ID, true)
+	})
+	op = s.operation(http.MethodDelete, "/v1/devices/{id}/revocation", "readmit-device", "Take a revocation back", deviceLeads)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
+		return nil, s.central.Revoke(ctx, in.ID, false)
+	})
+
+	type codeIn struct {
+		Body struct {
+			Worker  string `json:"worker,omitempty" doc:"Who the device will belong to; the asker when left out."`
+			Minutes int    `json:"minutes,omitempty" minimum:"1" maximum:"43200" doc:"How long the code can be used; two days when left out."`
+		}
+	}
+	type codeOut struct {
+		Code      string    `json:"code" doc:"Shown this once; central keeps only its hash."`
+		Worker    string    `json:"worker"`
+		ExpiresAt time.Time `json:"expires_at"`
+	}
+	op = s.operation(http.MethodPost, "/v1/codes", "issue-code", "Issue a one-time code that enrols a device", enrollers)
+	op.DefaultStatus = http.StatusCreated
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *codeIn) (*answer[codeOut], error) {
+		worker := in.Body.Worker
+		if worker == "" {
+			worker = who(ctx).Name
+		}
+		code, expires, err := s.central.IssueCode(ctx, who(ctx).Person, worker, time.Duration(in.Body.Minutes)*time.Minute)
+		return &answer[codeOut]{codeOut{code, worker, expires}}, err
+	})
+
+	type exchangesIn struct {
+		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/exchanges", "exchanges", "The latest exchanges; a worker sees those of their own devices", signedIn),
+		func(ctx context.Context, in *exchangesIn) (*answer[[]central.Exchange], error) {
+			all, err := s.central.Exchanges(ctx, who(ctx).fleetOf(), in.Limit)
+			return &answer[[]central.Exchange]{all}, err
+		})
+}

@@ -1,0 +1,79 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+
+	"homing/central"
+	"homing/wire"
+)
+
+// heartbeat is how often a silent stream says that it is alive, so that proxies keep it and dead ones are noticed.
+const heartbeat = 15 * time.Second
+
+func (s *Server) registerLive() {
+	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", signedIn)
+	op.Description = "Server-sent events. The event heads carries the names of collections whose head has moved; devices says that a device did " +
+		"something. Listening is an optimisation: what was missed is found by asking."
+	op.Responses = map[string]*huma.Response{"200": {Description: "A stream of events", Content: map[string]*huma.MediaType{
+		"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	huma.Register(s.api, op, func(ctx context.Context, _ *nothing) (*huma.StreamResponse, error) {
+		return &huma.StreamResponse{Body: s.stream}, nil
+	})
+}
+
+func (s *Server) stream(ctx huma.Context) {
+	r, w := humachi.Unwrap(ctx)
+	out := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	events, end := s.central.Listen()
+	defer end()
+	s.metrics.listeners.Inc()
+	defer s.metrics.listeners.Dec()
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	say := func(format string, args ...any) bool {
+		out.SetWriteDeadline(time.Now().Add(heartbeat))
+		_, err := fmt.Fprintf(w, format, args...)
+		return err == nil && out.Flush() == nil
+	}
+	if !say("retry: 2000\n: listening\n\n") {
+		return
+	}
+	for {
+		alive := true
+		select {
+		case event := <-events:
+			alive = say("%s", eventText(event))
+		case <-beat.C:
+			alive = say(": alive\n\n")
+		case <-r.Context().Done():
+			return
+		case <-s.closing:
+			return
+		}
+		if !alive {
+			return
+		}
+	}
+}
+
+func eventText(event central.Event) (text string) {
+	if len(event.Heads) > 0 {
+		names, err := json.Marshal(event.Heads)
+		if err == nil {
+			text += fmt.Sprintf("event: %s\ndata: %s\n\n", wire.EventHeads, names)
+		}
+	}
+	if event.Devices {
+		text += fmt.Sprintf("event: %s\ndata: {}\n\n", wire.EventDevices)
+	}
+	return text
+}

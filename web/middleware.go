@@ -1,0 +1,181 @@
+package web
+
+import (
+	"compress/gzip"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	fastgzip "github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/time/rate"
+)
+
+// observe logs and measures each request.
+func (s *Server) observe(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := middleware.GetReqID(r.Context())
+		w.Header().Set("Homing-Request", id)
+		wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		start := time.Now()
+		defer func() {
+			took := time.Since(start)
+			route := chi.RouteContext(r.Context()).RoutePattern()
+			if route == "" || route == "/*" {
+				route = "other"
+			}
+			s.metrics.requests.WithLabelValues(r.Method, route, fmt.Sprint(wrapped.Status())).Observe(took.Seconds())
+			s.log.InfoContext(r.Context(), "request", "request", id, "method", r.Method, "path", r.URL.Path, "status", wrapped.Status(),
+				"bytes", wrapped.BytesWritten(), "ms", took.Milliseconds(), "from", r.RemoteAddr)
+		}()
+		next.ServeHTTP(wrapped, r)
+	})
+}
+
+// recoverPanic turns a fault of the program into a plain answer, and logs where it was.
+func (s *Server) recoverPanic(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			cause := recover()
+			if cause == nil {
+				return
+			}
+			if cause == http.ErrAbortHandler {
+				panic(cause)
+			}
+			s.log.ErrorContext(r.Context(), "fault", "request", middleware.GetReqID(r.Context()), "cause", cause, "stack", string(debug.Stack()))
+			writeProblem(w, r, http.StatusInternalServerError, "central failed to do this; its log says more under the request's id")
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+func securityHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		// The component library writes style elements while the page runs; scripts come from files only.
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// limitRate holds back callers that ask too often: each token for itself, and each address for what comes without one.
+func (s *Server) limitRate(next http.Handler) http.Handler {
+	general := newLimits(rate.Limit(s.options.RatePerSecond), s.options.RateBurst)
+	// Guessing passwords and codes is slower still.
+	guesses := newLimits(1, 20)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		guessing := r.Method == http.MethodPost && (r.URL.Path == "/v1/session" || r.URL.Path == "/v1/enrolments")
+		caller := r.Header.Get("Authorization")
+		if cookie, err := r.Cookie(sessionCookie); caller == "" && err == nil {
+			caller = cookie.Value
+		}
+		if caller == "" || guessing {
+			caller = host
+		}
+		if s.options.RatePerSecond > 0 && (!general.allow(caller) || guessing && !guesses.allow(host)) {
+			w.Header().Set("Retry-After", "2")
+			writeProblem(w, r, http.StatusTooManyRequests, "too many requests at once; wait a moment and send this one again")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// limits are rate limits by caller. Callers that have been silent long enough to have all their burst again are forgotten.
+type limits struct {
+	rate  rate.Limit
+	burst int
+
+	mu      sync.Mutex
+	callers map[string]*rate.Limiter // guarded by mu
+}
+
+const rememberCallers = 10000
+
+func newLimits(r rate.Limit, burst int) *limits {
+	return &limits{rate: r, burst: burst, callers: map[string]*rate.Limiter{}}
+}
+
+func (l *limits) allow(caller string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.callers) > rememberCallers {
+		for name, limiter := range l.callers {
+			if limiter.Tokens() >= float64(l.burst) {
+				delete(l.callers, name)
+			}
+		}
+	}
+	limiter := l.callers[caller]
+	if limiter == nil {
+		limiter = rate.NewLimiter(l.rate, l.burst)
+		l.callers[caller] = limiter
+	}
+	return limiter.Allow()
+}
+
+// compressAnswers compresses JSON and the console's files for who accepts it.
+func compressAnswers() func(http.Handler) http.Handler {
+	compressor := middleware.NewCompressor(5, "application/json", "application/problem+json", "text/html", "text/css", "text/javascript", "image/svg+xml")
+	compressor.SetEncoder("gzip", func(w io.Writer, level int) io.Writer {
+		encoder, err := fastgzip.NewWriterLevel(w, level)
+		if err != nil {
+			return nil
+		}
+		return encoder
+	})
+	compressor.SetEncoder("zstd", func(w io.Writer, _ int) io.Writer {
+		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+		if err != nil {
+			return nil
+		}
+		return encoder
+	})
+	return compressor.Handler
+}
+
+// decompressBody reads gzip and zstd bodies. The bound on a body counts what comes out, so a small body cannot swell.
+func (s *Server) decompressBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var body io.ReadCloser
+		switch encoding := strings.ToLower(r.Header.Get("Content-Encoding")); encoding {
+		case "", "identity":
+			next.ServeHTTP(w, r)
+			return
+		case "gzip":
+			reader, err := gzip.NewReader(r.Body)
+			if err != nil {
+				writeProblem(w, r, http.StatusBadRequest, "the body says that it is gzip, but is not")
+				return
+			}
+			body = reader
+		case "zstd":
+			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(8<<20))
+			if err != nil {
+				writeProblem(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
+				return
+			}
+			body = reader.IOReadCloser()
+		default:
+			w.Header().Set("Accept-Encoding", "gzip, zstd")
+			writeProblem(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; take gzip or zstd", encoding))
+			return
+		}
+		defer body.Close()
+		r.Body = body
+		r.ContentLength = -1
+		r.Header.Del("Content-Encoding")
+		next.ServeHTTP(w, r)
+	})
+}

@@ -1,0 +1,127 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/wire"
+)
+
+// Problem is an RFC 9457 problem detail as huma sends it. All errors of the API have this form.
+type Problem struct{ wire.ProblemDetails }
+
+// Error is the detail.
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType makes problems travel under their own media type.
+func (p *Problem) ContentType(string) string { return wire.Problem }
+
+var problemTypes = map[int]string{
+	http.StatusBadRequest:            "malformed",
+	http.StatusUnauthorized:          string(central.Unauthenticated),
+	http.StatusForbidden:             string(central.NotAllowed),
+	http.StatusNotFound:              string(central.NotFound),
+	http.StatusMethodNotAllowed:      "method-not-allowed",
+	http.StatusConflict:              string(central.Clash),
+	http.StatusRequestEntityTooLarge: string(central.TooLarge),
+	http.StatusUnsupportedMediaType:  "unsupported-media-type",
+	http.StatusUnprocessableEntity:   string(central.Invalid),
+	http.StatusTooManyRequests:       "too-many-requests",
+	http.StatusServiceUnavailable:    string(central.Unavailable),
+	http.StatusInsufficientStorage:   string(central.StorageFull),
+}
+
+func newProblem(status int, detail string) *Problem {
+	kind := problemTypes[status]
+	if kind == "" {
+		kind = "internal"
+	}
+	return &Problem{wire.ProblemDetails{Type: wire.ProblemPrefix + kind, Title: http.StatusText(status), Status: status, Detail: detail}}
+}
+
+func init() {
+	// huma makes its own errors, such as those of validation, through these two.
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		p := newProblem(status, message)
+		for _, err := range errs {
+			var detailed huma.ErrorDetailer
+			if errors.As(err, &detailed) {
+				detail := detailed.ErrorDetail()
+				p.Reasons = append(p.Reasons, change.Reason{Field: detail.Location, Code: change.CodeMalformed, Message: detail.Message})
+			} else if err != nil {
+				p.Reasons = append(p.Reasons, change.Reason{Code: change.CodeMalformed, Message: err.Error()})
+			}
+		}
+		if len(p.Reasons) > 0 {
+			p.Detail += ": " + p.Reasons[0].Message
+			if p.Reasons[0].Field != "" {
+				p.Detail += " (" + p.Reasons[0].Field + ")"
+			}
+		}
+		return p
+	}
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
+		err := huma.NewError(status, message, errs...)
+		if p, ours := err.(*Problem); ours && ctx != nil {
+			p.Request = middleware.GetReqID(ctx.Context())
+		}
+		return err
+	}
+}
+
+// writeProblem answers outside of the API's operations.
+func writeProblem(w http.ResponseWriter, r *http.Request, status int, detail string) {
+	p := newProblem(status, detail)
+	p.Request = middleware.GetReqID(r.Context())
+	w.Header().Set("Content-Type", wire.Problem)
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(p)
+}
+
+var statusOf = map[central.Kind]int{
+	central.NotFound:        http.StatusNotFound,
+	central.NotAllowed:      http.StatusForbidden,
+	central.Unauthenticated: http.StatusUnauthorized,
+	central.Invalid:         http.StatusUnprocessableEntity,
+	central.Clash:           http.StatusConflict,
+	central.TooLarge:        http.StatusRequestEntityTooLarge,
+	central.StorageFull:     http.StatusInsufficientStorage,
+	central.Unavailable:     http.StatusServiceUnavailable,
+}
+
+const retrySeconds = "5"
+
+// problem translates an error of central's. What nobody outside can do anything about is logged, and answered with nothing
+// but the request's id.
+func (s *Server) problem(ctx context.Context, err error) error {
+	if err == nil {
+		return nil
+	}
+	id := middleware.GetReqID(ctx)
+	known := central.Explain(err)
+	if known == nil {
+		if ctx.Err() != nil {
+			return newProblem(http.StatusServiceUnavailable, "the request was broken off; send it again")
+		}
+		s.log.ErrorContext(ctx, "request failed", "request", id, "error", err)
+		p := newProblem(http.StatusInternalServerError, "central failed to do this; its log says more under the request's id")
+		p.Request = id
+		return p
+	}
+	p := newProblem(statusOf[known.Kind], known.Message)
+	p.Request, p.Reasons = id, known.Reasons
+	if known.Kind == central.Unavailable || known.Kind == central.StorageFull {
+		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {retrySeconds}})
+	}
+	return p
+}

@@ -1,0 +1,151 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/core/record"
+	"homing/wire"
+)
+
+type recordPath struct {
+	Collection string    `path:"collection"`
+	ID         uuid.UUID `path:"id" format:"uuid"`
+}
+
+func (s *Server) registerRecords() {
+	add(s, s.operation(http.MethodGet, "/v1/collections", "collections", "All collections with their definitions and numbers", readers),
+		func(ctx context.Context, _ *nothing) (*answer[[]central.Overview], error) {
+			all, err := s.central.Overviews(ctx)
+			return &answer[[]central.Overview]{all}, err
+		})
+
+	type defineIn struct{ Body wire.Definitions }
+	define := s.operation(http.MethodPut, "/v1/definitions", "define", "Create or change collections, all or none", definers)
+	define.Errors = append(define.Errors, http.StatusConflict)
+	add(s, define, func(ctx context.Context, in *defineIn) (*answer[[]central.Defined], error) {
+		defined, err := s.central.Define(ctx, who(ctx).Name, in.Body.Definitions)
+		return &answer[[]central.Defined]{defined}, err
+	})
+
+	type listIn struct {
+		Collection string   `path:"collection"`
+		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+		Search     string   `query:"search" doc:"Words that the record contains."`
+		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
+		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		Offset     int      `query:"offset" minimum:"0" default:"0"`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records", "list-records", "A page of records", readers),
+		func(ctx context.Context, in *listIn) (*answer[central.Listing], error) {
+			listing, err := s.central.List(ctx, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
+			return &answer[central.Listing]{listing}, err
+		})
+	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not", readers),
+		func(ctx context.Context, in *recordPath) (*answer[wire.Record], error) {
+			r, err := s.central.Record(ctx, in.Collection, in.ID)
+			return &answer[wire.Record]{r}, err
+		})
+	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}/history", "history", "All versions of a record, the latest first", readers),
+		func(ctx context.Context, in *recordPath) (*answer[[]wire.HistoryEntry], error) {
+			history, err := s.central.History(ctx, in.Collection, in.ID)
+			return &answer[[]wire.HistoryEntry]{history}, err
+		})
+	type fingerprintIn struct {
+		Collection string `path:"collection"`
+	}
+	type fingerprintOut struct {
+		Records     int    `json:"records"`
+		Fingerprint string `json:"fingerprint" doc:"The same on both sides when they hold the same records."`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/fingerprint", "fingerprint", "Count and fingerprint of a collection's records", readers),
+		func(ctx context.Context, in *fingerprintIn) (*answer[fingerprintOut], error) {
+			if _, err := s.central.Collection(ctx, in.Collection); err != nil {
+				return nil, err
+			}
+			set, err := s.central.Fingerprint(ctx, in.Collection)
+			return &answer[fingerprintOut]{fingerprintOut{set.Count(), set.String()}}, err
+		})
+	s.registerWrites()
+}
+
+func (s *Server) registerWrites() {
+	type addIn struct {
+		Collection string `path:"collection"`
+		Body       struct {
+			ID     *uuid.UUID                 `json:"id,omitempty" format:"uuid" doc:"The record's id; made by central when left out."`
+			Fields map[string]json.RawMessage `json:"fields"`
+		}
+	}
+	op := s.operation(http.MethodPost, "/v1/collections/{collection}/records", "add-record", "Add a record", editors)
+	op.DefaultStatus = http.StatusCreated
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *addIn) (*answer[wire.Answer], error) {
+		id := uuid.Must(uuid.NewV7())
+		if in.Body.ID != nil {
+			id = *in.Body.ID
+		}
+		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: id, Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
+		return s.direct(got, err)
+	})
+
+	type editIn struct {
+		recordPath
+		Body struct {
+			Base   *int64                     `json:"base,omitempty" minimum:"1" doc:"The revision that the author saw. Fields that others have changed since follow the collection's rules. Left out, the current one is meant."`
+			Fields map[string]json.RawMessage `json:"fields" doc:"Only the fields to change; null clears a field."`
+		}
+	}
+	op = s.operation(http.MethodPatch, "/v1/collections/{collection}/records/{id}", "edit-record", "Edit some fields of a record", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
+		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
+		return s.direct(got, err)
+	})
+
+	type removeIn struct {
+		recordPath
+		Base int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
+	}
+	op = s.operation(http.MethodDelete, "/v1/collections/{collection}/records/{id}", "remove-record", "Remove a record; a tombstone stays", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *removeIn) (*answer[wire.Answer], error) {
+		base := in.Base
+		if base == 0 {
+			base = -1
+		}
+		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base})
+		return s.direct(got, err)
+	})
+}
+
+func (s *Server) direct(got wire.Answer, err error) (*answer[wire.Answer], error) {
+	if err != nil {
+		return nil, err
+	}
+	s.metrics.count([]wire.Answer{got})
+	if got.Record != nil {
+		got.Record.Marks = nil // the merge needs them, people do not
+	}
+	return &answer[wire.Answer]{got}, nil
+}
+
+func deltaOf(fields map[string]json.RawMessage) record.Delta {
+	delta := record.Delta{}
+	for name, value := range fields {
+		delta[name] = record.Edit{To: value}
+	}
+	return delta
+}
+
+func baseOf(base *int64) int64 {
+	if base == nil {
+		return -1
+	}
+	return *base
+}

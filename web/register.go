@@ -1,0 +1,59 @@
+package web
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"homing/core/rights"
+)
+
+// register adds every operation. The order is that of the API's description.
+func (s *Server) register() {
+	s.registerExchange()
+	s.registerRecords()
+	s.registerFleet()
+	s.registerPeople()
+	s.registerLive()
+}
+
+var (
+	anyone       = access{anyone: true}
+	signedIn     = access{}
+	devices      = access{device: true}
+	readers      = access{right: rights.ReadRecords}
+	editors      = access{right: rights.ChangeRecords}
+	enrollers    = access{right: rights.EnrolDevices}
+	deviceLeads  = access{right: rights.ManageDevices}
+	workerAdmins = access{right: rights.ManageWorkers}
+	definers     = access{right: rights.Define}
+)
+
+// operation describes one operation: who may call it, and what it is called in the description.
+func (s *Server) operation(method, path, id, summary string, need access) huma.Operation {
+	op := huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, Metadata: map[string]any{accessKey: need},
+		Middlewares: huma.Middlewares{s.guard}, MaxBodyBytes: s.options.MaxBodyBytes, BodyReadTimeout: bodyPatience,
+		Errors: []int{http.StatusBadRequest, http.StatusTooManyRequests, http.StatusServiceUnavailable}}
+	if !need.anyone {
+		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		op.Errors = append(op.Errors, http.StatusUnauthorized, http.StatusForbidden)
+	}
+	return op
+}
+
+// add registers an operation whose errors are central's.
+func add[I, O any](s *Server, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+	huma.Register(s.api, op, func(ctx context.Context, in *I) (*O, error) {
+		out, err := handle(ctx, in)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+// answer is a JSON body.
+type answer[T any] struct{ Body T }
+
+type nothing struct{}

@@ -1,0 +1,107 @@
+// Package web is central's door: the protocol and the records API over HTTP, sign-in, live events, and the console's files.
+// What may be done and what becomes of it is decided in package central; here it is only translated.
+package web
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"homing/central"
+	"homing/wire"
+)
+
+// Options say how the door is set.
+type Options struct {
+	Open          bool   // nobody needs to sign in
+	Build         string // version of the program
+	Console       fs.FS  // the console's built files; nil leaves the console out
+	Log           *slog.Logger
+	RatePerSecond float64 // requests of one caller; 0 means no limit
+	RateBurst     int
+	MaxBodyBytes  int64 // of one request, after decompression; 0 means wire.MaxBatchBytes
+	MaxChanges    int   // in one batch; 0 means wire.MaxBatchChanges
+}
+
+// Server answers central's HTTP requests.
+type Server struct {
+	central *central.Central
+	options Options
+	log     *slog.Logger
+	router  chi.Router
+	api     huma.API
+	metrics *metrics
+	closing chan struct{} // closed when live events must end
+	once    sync.Once
+}
+
+// New builds the server. It does not listen yet.
+func New(c *central.Central, options Options) *Server {
+	if options.Log == nil {
+		options.Log = slog.New(slog.DiscardHandler)
+	}
+	if options.MaxBodyBytes == 0 {
+		options.MaxBodyBytes = wire.MaxBatchBytes
+	}
+	if options.MaxChanges == 0 {
+		options.MaxChanges = wire.MaxBatchChanges
+	}
+	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), closing: make(chan struct{})}
+	s.router = chi.NewRouter()
+	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate, http.NewCrossOriginProtection().Handler,
+		compressAnswers(), s.decompressBody)
+	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
+	s.router.Get("/readyz", s.ready)
+	s.router.Handle("/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
+	s.api = humachi.New(s.router, apiConfig(options.Build))
+	s.register()
+	s.router.NotFound(s.notFound)
+	s.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, r, http.StatusMethodNotAllowed, r.Method+" is not possible here; "+describedAt)
+	})
+	return s
+}
+
+const describedAt = "the API is described at /v1/openapi.json"
+
+func apiConfig(build string) huma.Config {
+	config := huma.DefaultConfig("Homing", build)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/v1/openapi", "", ""
+	config.CreateHooks = nil // answers carry no links to schemas
+	config.Info.Description = "The protocol between devices and central, and direct access to the records. Errors are RFC 9457 problem details."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "A device's token or a session's."},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A session, as the console holds it."},
+	}
+	return config
+}
+
+// Description is the OpenAPI 3.1 description of the API, as JSON.
+func Description(build string) ([]byte, error) {
+	return New(nil, Options{Build: build}).api.OpenAPI().MarshalJSON()
+}
+
+// ServeHTTP answers one request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
+// StopListeners ends all live events, so that a graceful shutdown need not wait for them. Everything else goes on.
+func (s *Server) StopListeners() { s.once.Do(func() { close(s.closing) }) }
+
+func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.central.Ready(ctx); err != nil {
+		writeProblem(w, r, http.StatusServiceUnavailable, "the database does not answer")
+		return
+	}
+	w.Write([]byte("ready\n"))
+}

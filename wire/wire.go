@@ -1,0 +1,170 @@
+// Package wire holds the messages between devices and central, as docs/protocol.md describes them. Readers ignore keys that
+// they do not know; writers leave out what is empty.
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/definition"
+)
+
+// Version is the protocol's version, as it stands in paths and in the header [HeaderVersion].
+const Version = "1"
+
+// Headers of the protocol.
+const (
+	HeaderVersion     = "Homing-Protocol"    // what the device speaks
+	HeaderExchange    = "Homing-Exchange"    // id of the exchange that a request belongs to
+	HeaderIncarnation = "Homing-Incarnation" // identity of the local store
+)
+
+// Media types.
+const (
+	JSON    = "application/json"
+	Problem = "application/problem+json" // RFC 9457
+)
+
+// Bounds that central puts on one batch, unless told otherwise.
+const (
+	MaxBatchChanges = 1000
+	MaxBatchBytes   = 4 << 20
+)
+
+// Hello is what central says of itself to anybody.
+type Hello struct {
+	Product    string    `json:"product" enum:"homing"`
+	Build      string    `json:"build" doc:"Version of the program."`
+	Protocols  []string  `json:"protocols" doc:"The protocol versions that central speaks."`
+	Generation uuid.UUID `json:"generation" format:"uuid" doc:"Identity of central's database; a new one after a restore."`
+	ReceivedAt time.Time `json:"received_at" doc:"Central's clock when the question came."`
+	AnsweredAt time.Time `json:"answered_at" doc:"Central's clock when the answer left."`
+	Open       bool      `json:"open" doc:"Nobody needs to sign in: a developer's first hour."`
+	MaxChanges int       `json:"max_changes" doc:"Most changes in a batch."`
+	MaxBytes   int       `json:"max_bytes" doc:"Most bytes of a batch, before compression."`
+}
+
+// Enrolment asks for a device to be enrolled.
+type Enrolment struct {
+	Code        string    `json:"code,omitempty" doc:"The one-time code; not needed when central is open."`
+	Device      string    `json:"device" minLength:"1" maxLength:"80" doc:"How people call the device."`
+	Incarnation uuid.UUID `json:"incarnation" format:"uuid" doc:"Identity of the local store."`
+	Agent       string    `json:"agent,omitempty" maxLength:"200" doc:"Program and system of the device."`
+}
+
+// Enrolled is what a newly enrolled device gets.
+type Enrolled struct {
+	Device     uuid.UUID `json:"device" format:"uuid"`
+	Token      string    `json:"token" doc:"The device's own token. Central keeps only its hash."`
+	Worker     string    `json:"worker" doc:"Name of the worker who enrolled it."`
+	Role       string    `json:"role"`
+	Generation uuid.UUID `json:"generation" format:"uuid"`
+}
+
+// Batch is the part of an outbox that one push carries.
+type Batch struct {
+	ID          uuid.UUID         `json:"batch" format:"uuid" doc:"Made by the device; the same when the batch is sent again."`
+	Exchange    uuid.UUID         `json:"exchange" format:"uuid"`
+	Incarnation uuid.UUID         `json:"incarnation" format:"uuid"`
+	Clock       Clock             `json:"clock"`
+	Changes     []json.RawMessage `json:"changes" doc:"Changes in the order of the outbox, each as the schema Change describes."`
+}
+
+// Clock is what a device knows of its own clock.
+type Clock struct {
+	SentAt   time.Time `json:"sent_at" doc:"The device's clock when the batch left."`
+	OffsetMS int64     `json:"offset_ms" doc:"Milliseconds to add to the device's clock to get central's, measured in this exchange."`
+	ErrorMS  int64     `json:"error_ms" minimum:"0" doc:"How far the offset may be off, in milliseconds."`
+}
+
+// Offset is the clock's offset as the core takes it.
+func (c Clock) Offset() clock.Offset {
+	return clock.Offset{By: time.Duration(c.OffsetMS) * time.Millisecond, Error: time.Duration(c.ErrorMS) * time.Millisecond}
+}
+
+// Answers are central's words on a batch, one for each change in its order.
+type Answers struct {
+	Batch   uuid.UUID `json:"batch" format:"uuid"`
+	Answers []Answer  `json:"answers"`
+}
+
+// Answer is central's word on one change.
+type Answer struct {
+	Number   int64           `json:"number" doc:"The change's number; 0 when it could not be read."`
+	Answer   change.Verdict  `json:"answer" enum:"applied,merged,refused,waiting"`
+	Revision int64           `json:"revision,omitempty" doc:"The record's revision after the change."`
+	Stamp    clock.Stamp     `json:"stamp,omitzero" doc:"The change's stamp in central's time."`
+	Record   *Record         `json:"record,omitempty" doc:"The record after the change, when it is not as the device has it."`
+	Reasons  []change.Reason `json:"reasons,omitempty"`
+}
+
+// Record is a record as central has it.
+type Record struct {
+	ID         uuid.UUID       `json:"id" format:"uuid"`
+	Revision   int64           `json:"revision"`
+	Position   int64           `json:"position,omitempty" doc:"Position of the record's last change in its collection."`
+	Removed    bool            `json:"removed,omitempty"`
+	Fields     json.RawMessage `json:"fields,omitempty" doc:"The values by field; left out when the record is removed."`
+	Marks      json.RawMessage `json:"marks,omitempty" doc:"When each field last got its value, for the merge; left out when the record is removed."`
+	EditedAt   time.Time       `json:"edited_at" doc:"When the last change was made, in central's time."`
+	ReceivedAt time.Time       `json:"received_at" doc:"When central received the last change."`
+	Author     string          `json:"author,omitempty"`
+	Device     string          `json:"device,omitempty" doc:"Name of the device the last change came from; empty when it was made at central."`
+}
+
+// Page is a part of what changed in one collection after a cursor.
+type Page struct {
+	Collection string   `json:"collection"`
+	Records    []Record `json:"records" doc:"Each record once, in its latest state, ordered by position."`
+	Cursor     int64    `json:"cursor" doc:"Pull from here next time; everything up to here has been delivered, for ever."`
+	Head       int64    `json:"head" doc:"Position of the last accepted change."`
+	More       bool     `json:"more" doc:"There is more after the cursor now."`
+	Total      int64    `json:"total,omitempty" doc:"Only with the first page from cursor 0: how many records there are to load."`
+}
+
+// Definitions are the collections that the asker may see.
+type Definitions struct {
+	Definitions []definition.Definition `json:"definitions"`
+}
+
+// Version of a record in its history.
+type HistoryEntry struct {
+	Revision      int64             `json:"revision"`
+	Position      int64             `json:"position"`
+	Kind          change.Kind       `json:"kind" enum:"add,edit,remove"`
+	Base          int64             `json:"base" doc:"The revision that the author saw."`
+	Fields        json.RawMessage   `json:"fields" doc:"What really changed, field by field, from what to what."`
+	Sent          json.RawMessage   `json:"sent,omitempty" doc:"What the change asked for, when that is not what came out."`
+	Decisions     []change.Decision `json:"decisions,omitempty" doc:"How contested fields were decided."`
+	Author        string            `json:"author"`
+	Device        string            `json:"device,omitempty"`
+	Source        change.Source     `json:"source"`
+	Batch         *uuid.UUID        `json:"batch,omitempty" format:"uuid"`
+	EditedDevice  time.Time         `json:"edited_device" doc:"By the device's clock."`
+	EditedAt      time.Time         `json:"edited_at" doc:"In central's time."`
+	UncertaintyMS int64             `json:"uncertainty_ms" doc:"How far edited_at may be off."`
+	ReceivedAt    time.Time         `json:"received_at"`
+}
+
+// ProblemDetails are an RFC 9457 problem detail, the form of all errors.
+type ProblemDetails struct {
+	Type    string          `json:"type" doc:"A URN for programs, such as urn:homing:problem:invalid."`
+	Title   string          `json:"title" doc:"The sort of problem."`
+	Status  int             `json:"status"`
+	Detail  string          `json:"detail" doc:"What is wrong and what to do."`
+	Request string          `json:"request,omitempty" doc:"Id of the request; central's log has more under it."`
+	Reasons []change.Reason `json:"reasons,omitempty" doc:"Field by field, where fields are meant."`
+}
+
+// ProblemPrefix is what the type of every problem starts with.
+const ProblemPrefix = "urn:homing:problem:"
+
+// Kinds of live events.
+const (
+	EventHeads   = "heads"   // heads of collections have moved
+	EventDevices = "devices" // a device did something
+)
