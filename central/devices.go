@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +33,9 @@ type Device struct {
 	SeenAt      *time.Time  `json:"seen_at,omitempty" db:"seen_at"`
 	OffsetMS    *int64      `json:"offset_ms,omitempty" db:"offset_ms" doc:"What to add to the device's clock to get central's, as last measured; positive when the device is behind."`
 	ErrorMS     *int64      `json:"error_ms,omitempty" db:"error_ms"`
+	Unsent      *int64      `json:"unsent,omitempty" db:"unsent" doc:"Changes without an answer in its outbox, as it last reported."`
+	Refused     *int64      `json:"refused,omitempty" db:"refused" doc:"Refused changes in its outbox, as it last reported."`
+	Waiting     *int64      `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
 	Lag         int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
 	Last        *Exchange   `json:"last_exchange,omitempty" db:"-"`
 }
@@ -117,7 +122,7 @@ func useCode(ctx context.Context, tx *sqlx.Tx, code string, now time.Time) (work
 	return worker, err
 }
 
-const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms`
+const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
 // DeviceOf gives the device that a token belongs to.
 func (c *Central) DeviceOf(ctx context.Context, token string) (Device, error) {
@@ -177,4 +182,28 @@ func (c *Central) Revoke(ctx context.Context, id uuid.UUID, revoke bool) error {
 	}
 	c.announce(ctx, Event{Devices: true})
 	return nil
+}
+
+// TakeReport keeps what a device says of itself at the end of an exchange.
+func (c *Central) TakeReport(ctx context.Context, from Device, report wire.Report) error {
+	now := c.Now()
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5 WHERE id = $1`,
+			from.ID, now, report.Unsent, report.Refused, report.Waiting); err != nil {
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(report.Cursors)) {
+			if _, err := tx.ExecContext(ctx, `
+				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1, name, $3, $4 FROM collections WHERE name = $2 AND $3 BETWEEN 0 AND head
+				ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
+				from.ID, name, report.Cursors[name], now); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		c.announce(ctx, Event{Devices: true})
+	}
+	return err
 }

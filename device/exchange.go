@@ -91,6 +91,9 @@ func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) 
 	if err == nil && pull {
 		err = e.pull(ctx)
 	}
+	if err == nil {
+		err = e.report(ctx)
+	}
 	summary.Took = time.Since(began)
 	if !errors.Is(err, ErrNotEnrolled) {
 		err = errors.Join(err, s.log(ctx, started, summary, err))
@@ -274,6 +277,24 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 	}
 	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt)
 	return e.rebuild(ctx, tx, row, under)
+}
+
+// report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has lost
+// nothing.
+func (e *exchange) report(ctx context.Context) error {
+	status, err := e.Status(ctx)
+	if err != nil {
+		return err
+	}
+	report := wire.Report{Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused, Waiting: status.Waiting}
+	for _, c := range status.Collections {
+		report.Cursors[c.Name] = c.Cursor
+	}
+	var problem *link.Problem
+	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil && !errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
+		return err
+	}
+	return nil
 }
 
 // log keeps what an exchange did. It is kept even when the exchange was cancelled.

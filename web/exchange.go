@@ -53,6 +53,12 @@ func (s *Server) registerExchange() {
 
 	s.registerPush()
 	s.registerPull()
+
+	type reportIn struct{ Body wire.Report }
+	add(s, s.operation(http.MethodPut, "/v1/report", "report", "Say what the device holds and owes, at the end of an exchange", devices),
+		func(ctx context.Context, in *reportIn) (*struct{}, error) {
+			return nil, s.central.TakeReport(ctx, *who(ctx).Device, in.Body)
+		})
 }
 
 func (s *Server) registerPush() {

@@ -13,7 +13,8 @@ import (
 	"homing/wire"
 )
 
-type recordPath struct {
+// RecordPath names one record. It is exported since the API description only looks into exported parts of a request.
+type RecordPath struct {
 	Collection string    `path:"collection"`
 	ID         uuid.UUID `path:"id" format:"uuid"`
 }
@@ -47,12 +48,12 @@ func (s *Server) registerRecords() {
 			return &answer[central.Listing]{listing}, err
 		})
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not", readers),
-		func(ctx context.Context, in *recordPath) (*answer[wire.Record], error) {
+		func(ctx context.Context, in *RecordPath) (*answer[wire.Record], error) {
 			r, err := s.central.Record(ctx, in.Collection, in.ID)
 			return &answer[wire.Record]{r}, err
 		})
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}/history", "history", "All versions of a record, the latest first", readers),
-		func(ctx context.Context, in *recordPath) (*answer[[]wire.HistoryEntry], error) {
+		func(ctx context.Context, in *RecordPath) (*answer[[]wire.HistoryEntry], error) {
 			history, err := s.central.History(ctx, in.Collection, in.ID)
 			return &answer[[]wire.HistoryEntry]{history}, err
 		})
@@ -95,7 +96,7 @@ func (s *Server) registerWrites() {
 	})
 
 	type editIn struct {
-		recordPath
+		RecordPath
 		Body struct {
 			Base   *int64                     `json:"base,omitempty" minimum:"1" doc:"The revision that the author saw. Fields that others have changed since follow the collection's rules. Left out, the current one is meant."`
 			Fields map[string]json.RawMessage `json:"fields" doc:"Only the fields to change; null clears a field."`
@@ -109,7 +110,7 @@ func (s *Server) registerWrites() {
 	})
 
 	type removeIn struct {
-		recordPath
+		RecordPath
 		Base int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
 	}
 	op = s.operation(http.MethodDelete, "/v1/collections/{collection}/records/{id}", "remove-record", "Remove a record; a tombstone stays", editors)

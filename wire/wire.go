@@ -126,6 +126,14 @@ type Page struct {
 	Total      int64    `json:"total,omitempty" doc:"Only with the first page from cursor 0: how many records there are to load."`
 }
 
+// Report is what a device says of itself at the end of an exchange, so that people can see what it holds and owes.
+type Report struct {
+	Cursors map[string]int64 `json:"cursors" doc:"How far the device has pulled each collection, as stored on the device."`
+	Unsent  int              `json:"unsent" minimum:"0" doc:"Changes in the outbox without an answer."`
+	Refused int              `json:"refused" minimum:"0"`
+	Waiting int              `json:"waiting" minimum:"0"`
+}
+
 // Definitions are the collections that the asker may see.
 type Definitions struct {
 	Definitions []definition.Definition `json:"definitions"`

@@ -59,7 +59,10 @@ CREATE TABLE devices (
     revoked_at  timestamptz,
     seen_at     timestamptz,
     offset_ms   bigint, -- of the device's clock, as last measured
-    error_ms    bigint
+    error_ms    bigint,
+    unsent      bigint, -- changes in its outbox, as it last reported
+    refused     bigint,
+    waiting     bigint
 );
 
 CREATE TABLE cursors (

@@ -104,15 +104,26 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(w, "No device is enrolled yet: homing devices code, then homing local enrol on the device.")
 		return nil
 	}
-	t := newTable(w, "DEVICE", "NAME", "WORKER", "STATE", "SEEN", "BEHIND BY", "CLOCK", "LAST EXCHANGE")
+	t := newTable(w, "DEVICE", "NAME", "WORKER", "STATE", "SEEN", "BEHIND BY", "OWES", "CLOCK", "LAST EXCHANGE")
 	for _, d := range devices {
 		state := "enrolled"
 		if d.RevokedAt != nil {
 			state = "revoked"
 		}
-		t.row(d.ID, d.Name, d.Worker, state, whenever(d.SeenAt), d.Lag, skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
+		t.row(d.ID, d.Name, d.Worker, state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
 	}
 	return t.flush()
+}
+
+// owes is what the device last reported of its outbox.
+func owes(d central.Device) string {
+	if d.Unsent == nil || d.Refused == nil || d.Waiting == nil {
+		return "-"
+	}
+	if *d.Refused+*d.Waiting == 0 {
+		return fmt.Sprint(*d.Unsent)
+	}
+	return fmt.Sprintf("%d, %d refused, %d waiting", *d.Unsent, *d.Refused, *d.Waiting)
 }
 
 // skew says how a device's clock goes. A device that is behind has a positive offset.

@@ -1,0 +1,62 @@
+# Two commands do everything on a fresh Debian machine with Go and Node:
+#   make demo    builds, starts central with its own PostgreSQL, plays a short story and stays up
+#   make test    builds and runs all tests against a real PostgreSQL and a real browser
+
+SHELL := /bin/bash
+LISTEN ?= 127.0.0.1:0
+DATA ?= .demo
+
+console_sources := $(shell find console/src console/public -type f -not -name '*.gen.ts' 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+
+.PHONY: demo demo-once test build console check bench clean
+
+demo: build
+	@bin/homing demo --listen $(LISTEN) --data $(DATA)
+
+demo-once: build
+	@bin/homing demo --once --listen $(LISTEN) --data $(DATA)
+
+test: build check
+	@scripts/need chromium
+	go vet ./...
+	go test -count=1 -timeout 15m ./...
+
+build: console
+	@scripts/need go postgresql
+	@echo "Building bin/homing"
+	@go build -o bin/homing ./cmd/homing
+
+console: console/dist/index.html
+
+# The console's types come from the service's own description of its API.
+console/openapi.gen.json: $(shell find web wire central core -name '*.go' -not -name '*_test.go') go.mod
+	@scripts/need go
+	@go run ./cmd/homing openapi > $@.tmp && mv $@.tmp $@
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	@scripts/need node
+	@echo "Installing the console's packages (npm ci)"
+	@cd console && npm ci --no-fund --no-audit --loglevel=error && touch node_modules/.package-lock.json
+
+console/src/api/schema.gen.ts: console/openapi.gen.json console/node_modules/.package-lock.json
+	@cd console && npm run --silent types >/dev/null
+
+console/dist/index.html: console/src/api/schema.gen.ts $(console_sources)
+	@echo "Building the console"
+	@cd console && npm run --silent build -- --logLevel=warn && touch dist/.keep
+
+check: console/src/api/schema.gen.ts
+	@echo "Checking the console's types"
+	@cd console && npm run --silent check
+
+bench: build
+	@go run ./bench
+
+clean:
+	rm -rf bin $(DATA) console/openapi.gen.json console/src/api/schema.gen.ts
+	find console/dist -mindepth 1 -not -name .keep -delete
+
+.PHONY: screenshots
+screenshots: build
+	@scripts/need chromium
+	go run ./internal/screenshots

@@ -1,0 +1,45 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+type Schemas = components['schemas']
+export type Overview = Schemas['Overview']
+export type Field = Schemas['Field']
+export type RecordRow = Schemas['Record']
+export type HistoryEntry = Schemas['HistoryEntry']
+export type Device = Schemas['Device']
+export type Exchange = Schemas['Exchange']
+export type Worker = Schemas['Worker']
+export type Session = Schemas['Session']
+export type Hello = Schemas['Hello']
+export type Reason = Schemas['Reason']
+export type Fields = Record<string, unknown>
+export type Delta = Record<string, { from?: unknown; to?: unknown }>
+
+export const api = createClient<paths>({ baseUrl: '' })
+
+/** What central refused, or that it could not be reached (status 0). */
+export class Problem extends Error {
+  constructor(readonly detail: string, readonly status: number, readonly reasons: Reason[] = []) {
+    super(detail)
+  }
+}
+
+let onSignedOut = () => {}
+/** Tells the session when central no longer knows it. */
+export function whenSignedOut(listener: () => void) {
+  onSignedOut = listener
+}
+
+/** Gives the data of an answer, or throws a Problem. */
+export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer
+  try {
+    answer = await call
+  } catch {
+    throw new Problem('Central cannot be reached. The page tries again as soon as it can.', 0)
+  }
+  if (answer.response.ok) return answer.data as T
+  if (answer.response.status === 401) onSignedOut()
+  const error = answer.error as { detail?: string; reasons?: Reason[] } | undefined
+  throw new Problem(error?.detail ?? `Central answered ${answer.response.status}.`, answer.response.status, error?.reasons ?? [])
+}

@@ -1,0 +1,60 @@
+import { ref } from 'vue'
+import { api, ask, type Field, type Fields, type Overview, type RecordRow } from './api/client'
+
+const collections = ref<Overview[]>()
+const labels = ref<Record<string, string>>({})
+const asked = new Set<string>()
+
+/** All collections with their definitions and numbers. */
+export function useCollections() {
+  async function load() {
+    collections.value = (await ask(api.GET('/v1/collections'))) ?? []
+  }
+  const find = (name: string) => collections.value?.find((c) => c.collection === name)
+  return { collections, load, find }
+}
+
+/** What a record is called, by its collection's definition. */
+export function labelOf(collection: Overview | undefined, fields: Fields): string {
+  const text = (collection?.label ?? '').replace(/\{(\w+)\}/g, (_, name: string) => String(fields[name] ?? ''))
+  return text.trim() || '(no label)'
+}
+
+/** The label of a record that a field refers to; its short id until it is known. */
+export function referenced(collection: string, id: string): string {
+  const key = `${collection}/${id}`
+  if (!asked.has(key)) {
+    asked.add(key)
+    ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path: { collection, id } } }))
+      .then((record) => (labels.value[key] = labelOf(useCollections().find(collection), fieldsOf(record))))
+      .catch(() => (labels.value[key] = `unknown record …${id.slice(-6)}`))
+  }
+  return labels.value[key] ?? `…${id.slice(-6)}`
+}
+
+/** Forgets labels, so that they are asked for again when next shown. */
+export function forgetLabels(collection: string) {
+  for (const key of asked) if (key.startsWith(`${collection}/`)) asked.delete(key)
+}
+
+export function fieldsOf(record: RecordRow): Fields {
+  return (record.fields ?? {}) as Fields
+}
+
+export interface Schema {
+  type?: string | string[]
+  enum?: unknown[]
+  $ref?: string
+  format?: string
+  maxLength?: number
+  description?: string
+  items?: Schema
+}
+
+export function schemaOf(field: Field): Schema {
+  return (field.schema ?? {}) as Schema
+}
+
+export const isPoint = (s: Schema) => s.$ref === 'urn:homing:point'
+export const isLine = (s: Schema) => s.$ref === 'urn:homing:line'
+export const isNumber = (s: Schema) => s.type === 'number' || s.type === 'integer'

@@ -1,0 +1,52 @@
+import { ref } from 'vue'
+import type { Field } from './api/client'
+import { isLine, isPoint, referenced, schemaOf } from './collections'
+
+const full = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium' })
+const short = new Intl.DateTimeFormat(undefined, { month: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit' })
+
+export const fullTime = (text?: string) => (text ? full.format(new Date(text)) : 'never')
+
+// Ages on the page grow by themselves.
+const now = ref(Date.now())
+setInterval(() => (now.value = Date.now()), 10_000)
+
+/** How long ago, in words that fit a table. */
+export function ago(text?: string): string {
+  if (!text) return 'never'
+  const seconds = Math.round((Math.max(now.value, Date.now()) - new Date(text).getTime()) / 1000)
+  if (seconds < 5) return 'just now'
+  if (seconds < 60) return `${seconds} s ago`
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`
+  if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ago`
+  return short.format(new Date(text))
+}
+
+/** A field's value for people. */
+export function shown(field: Field | undefined, value: unknown): string {
+  if (value === undefined || value === null) return ''
+  if (field?.reference && typeof value === 'string') return referenced(field.reference, value)
+  const schema = field ? schemaOf(field) : {}
+  if (isPoint(schema)) {
+    const [lon, lat] = (value as { coordinates: number[] }).coordinates
+    return `${lat?.toFixed(5)}, ${lon?.toFixed(5)}`
+  }
+  if (isLine(schema)) return `line of ${(value as { coordinates: unknown[] }).coordinates.length} points`
+  if (Array.isArray(value)) return value.map((item) => (typeof item === 'object' ? JSON.stringify(item) : String(item))).join(', ')
+  if (typeof value === 'boolean') return value ? 'yes' : 'no'
+  if (typeof value === 'object') return JSON.stringify(value)
+  return String(value)
+}
+
+export function plural(n: number, noun: string): string {
+  return `${n.toLocaleString()} ${noun}${n === 1 ? '' : 's'}`
+}
+
+/** How a device's clock goes against central's: its offset is what must be added to it. */
+export function clock(offset?: number, error?: number): { text: string; wrong: boolean } {
+  if (offset === undefined) return { text: '–', wrong: false }
+  if (Math.abs(offset) <= (error ?? 0) + 1000) return { text: 'right', wrong: false }
+  const minutes = Math.abs(offset) / 60000
+  const span = minutes < 1.5 ? `${Math.round(minutes * 60)} s` : minutes < 90 ? `${Math.round(minutes)} min` : `${(minutes / 60).toFixed(1)} h`
+  return { text: `${span} ${offset > 0 ? 'behind' : 'ahead'}`, wrong: minutes > 1 }
+}

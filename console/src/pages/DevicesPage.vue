@@ -1,0 +1,146 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import Dialog from 'primevue/dialog'
+import Select from 'primevue/select'
+import { useConfirm } from 'primevue/useconfirm'
+import { useToast } from 'primevue/usetoast'
+import { onMounted, ref } from 'vue'
+import { api, ask, type Device, type Worker } from '../api/client'
+import { ago, clock, fullTime, plural } from '../format'
+import { useDeviceEvents, useHeads } from '../live'
+import { useNarrow } from '../narrow'
+import EmptyNote from '../parts/EmptyNote.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import { useSession } from '../session'
+
+const { session, mayEdit, mayManageDevices, mayManageWorkers } = useSession()
+const confirm = useConfirm()
+const toast = useToast()
+const narrow = useNarrow()
+const devices = ref<Device[]>()
+const workers = ref<Worker[]>([])
+const problem = ref('')
+const enrolling = ref(false)
+const owner = ref('')
+const code = ref<{ code: string; worker: string; expires_at: string }>()
+
+async function refresh() {
+  try {
+    devices.value = (await ask(api.GET('/v1/devices'))) ?? []
+    problem.value = ''
+  } catch (error) {
+    problem.value = (error as Error).message
+  }
+}
+onMounted(refresh)
+useDeviceEvents(refresh)
+useHeads(refresh)
+
+async function startEnrolment() {
+  code.value = undefined
+  owner.value = session.value?.worker ?? ''
+  enrolling.value = true
+  if (mayManageWorkers.value) workers.value = (await ask(api.GET('/v1/workers')).catch(() => [])) ?? []
+}
+async function issue() {
+  try {
+    code.value = await ask(api.POST('/v1/codes', { body: { worker: owner.value } }))
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'No code', detail: (error as Error).message, life: 9000 })
+  }
+}
+
+async function setRevoked(device: Device, revoke: boolean) {
+  const params = { path: { id: device.id } }
+  try {
+    if (revoke) await ask(api.POST('/v1/devices/{id}/revocation', { params }))
+    else await ask(api.DELETE('/v1/devices/{id}/revocation', { params }))
+    await refresh()
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'Not done', detail: (error as Error).message, life: 9000 })
+  }
+}
+function revoke(device: Device) {
+  confirm.require({
+    header: `Revoke ${device.name}?`,
+    message: 'It can no longer push or pull. What it has not sent stays on it, and you can readmit it.',
+    acceptLabel: 'Revoke', rejectLabel: 'Cancel', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    accept: () => setRevoked(device, true),
+  })
+}
+
+/** What is in the device's outbox, as it last said. */
+function owes(device: Device): string {
+  if (device.unsent === undefined) return '–'
+  const parts = [[device.unsent, 'unsent'], [device.refused ?? 0, 'refused'], [device.waiting ?? 0, 'waiting']] as const
+  return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing'
+}
+
+function last(device: Device): string {
+  const e = device.last_exchange
+  if (!e) return 'none yet'
+  const parts = [[e.applied, 'applied'], [e.merged, 'merged'], [e.refused, 'refused'], [e.waiting, 'waiting'], [e.delivered, 'pulled']] as const
+  return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing to exchange'
+}
+const command = () => `homing local enrol --central ${window.location.origin} --code ${code.value?.code} --name NAME`
+</script>
+
+<template>
+  <div class="page">
+    <div class="head">
+      <h1>Devices</h1>
+      <span class="faint">{{ devices ? plural(devices.length, 'device') : '' }}</span>
+      <span class="grow" />
+      <Button v-if="mayEdit" label="Enrol a device" icon="pi pi-plus" size="small" @click="startEnrolment" />
+    </div>
+    <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
+    <div v-if="devices" class="sheet">
+      <EmptyNote v-if="!devices.length" title="No device is enrolled yet">Enrol one: it gets a one-time code, and loads what its worker covers.</EmptyNote>
+      <div v-else-if="narrow" class="cards">
+        <div v-for="d in devices" :key="d.id" class="card">
+          <b>{{ d.name }}</b> <span class="faint">{{ d.worker }}</span> <span v-if="d.revoked_at" class="bad">revoked</span>
+          <div class="faint">seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock {{ clock(d.offset_ms, d.error_ms).text }}</div>
+          <div class="faint">last exchange: {{ last(d) }}</div>
+        </div>
+      </div>
+      <DataTable v-else :value="devices" data-key="id" size="small">
+        <Column header="Device"><template #body="{ data }"><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">revoked</span><div class="faint small">{{ data.agent }}</div></template></Column>
+        <Column header="Worker"><template #body="{ data }">{{ data.worker }} <span class="faint">{{ data.role }}</span></template></Column>
+        <Column header="Seen"><template #body="{ data }"><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template></Column>
+        <Column header="Behind by" class="number"><template #body="{ data }"><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template></Column>
+        <Column header="Owes"><template #body="{ data }"><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template></Column>
+        <Column header="Clock"><template #body="{ data }"><span :class="{ warn: clock(data.offset_ms, data.error_ms).wrong }">{{ clock(data.offset_ms, data.error_ms).text }}</span></template></Column>
+        <Column header="Last exchange"><template #body="{ data }">{{ last(data) }}</template></Column>
+        <Column v-if="mayManageDevices" class="number">
+          <template #body="{ data }">
+            <Button v-if="data.revoked_at" label="Readmit" size="small" text @click="setRevoked(data, false)" />
+            <Button v-else label="Revoke" size="small" text severity="secondary" @click="revoke(data)" />
+          </template>
+        </Column>
+      </DataTable>
+    </div>
+    <Dialog v-model:visible="enrolling" modal header="Enrol a device" :style="{ width: 'min(36rem, 94vw)' }">
+      <div v-if="!code" class="form">
+        <label v-if="workers.length">For whom<Select v-model="owner" :options="workers.map((w) => w.name)" fluid /></label>
+        <p v-else class="faint">The device will belong to {{ owner }}.</p>
+        <div class="actions"><Button label="Issue a code" size="small" @click="issue" /></div>
+      </div>
+      <div v-else>
+        <p>This code enrols one device for <b>{{ code.worker }}</b>, until {{ fullTime(code.expires_at) }}. It is shown this once.</p>
+        <p class="code mono">{{ code.code }}</p>
+        <p class="faint">On the device:</p>
+        <pre class="mono">{{ command() }}</pre>
+      </div>
+    </Dialog>
+  </div>
+</template>
+
+<style scoped>
+.small { font-size: 0.85rem; }
+.code { font-size: 1.5rem; text-align: center; letter-spacing: 0.06em; margin: 0.5rem 0; }
+pre { white-space: pre-wrap; overflow-wrap: anywhere; background: var(--ground); padding: 0.6rem; border-radius: 4px; margin: 0; }
+.form p { margin: 0; }
+.cards .card { cursor: default; }
+</style>

@@ -1,0 +1,156 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { useConfirm } from 'primevue/useconfirm'
+import { useToast } from 'primevue/usetoast'
+import { computed, onMounted, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, ask, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
+import { fieldsOf, forgetLabels, labelOf, useCollections } from '../collections'
+import { fullTime, shown } from '../format'
+import { useHeads } from '../live'
+import EmptyNote from '../parts/EmptyNote.vue'
+import HistoryTrail from '../parts/HistoryTrail.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import RecordForm from '../parts/RecordForm.vue'
+import { useSession } from '../session'
+
+const route = useRoute()
+const toast = useToast()
+const confirm = useConfirm()
+const { mayEdit } = useSession()
+const { collections, load, find } = useCollections()
+
+const name = String(route.params.collection)
+const id = String(route.params.id)
+const path = { collection: name, id }
+const collection = computed(() => find(name))
+const record = ref<RecordRow>()
+const history = ref<HistoryEntry[]>([])
+const problem = ref('')
+const loading = ref(true)
+const editing = ref(false)
+const base = ref(0)
+
+async function refresh() {
+  try {
+    if (!collections.value) await load()
+    const [r, h] = await Promise.all([
+      ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path } })),
+      ask(api.GET('/v1/collections/{collection}/records/{id}/history', { params: { path } })),
+    ])
+    record.value = r
+    history.value = h ?? []
+    problem.value = ''
+  } catch (error) {
+    problem.value = (error as Error).message
+  } finally {
+    loading.value = false
+  }
+}
+onMounted(refresh)
+useHeads((names) => {
+  names.forEach(forgetLabels)
+  if (names.length === 0 || names.includes(name)) refresh()
+})
+
+const fields = computed(() => (record.value ? fieldsOf(record.value) : {}))
+const moved = computed(() => editing.value && record.value !== undefined && record.value.revision > base.value)
+
+function edit() {
+  base.value = record.value?.revision ?? 0
+  editing.value = true
+}
+
+async function save(changed: Fields) {
+  const answer = await ask(api.PATCH('/v1/collections/{collection}/records/{id}', { params: { path }, body: { base: base.value, fields: changed } }))
+  editing.value = false
+  const merged = answer.answer === 'merged'
+  toast.add({ severity: merged ? 'warn' : 'success', summary: merged ? 'Saved and merged' : 'Saved',
+    detail: merged ? 'Somebody else had edited this record; the history says what came out.' : `Revision ${answer.revision}`, life: merged ? 9000 : 3000 })
+  await refresh()
+}
+
+async function bringBack() {
+  try {
+    await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: name } }, body: { id, fields: fields.value } }))
+    toast.add({ severity: 'success', summary: 'Brought back', life: 3000 })
+    await refresh()
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'Not brought back', detail: (error as Error).message, life: 9000 })
+  }
+}
+
+function remove() {
+  confirm.require({
+    header: 'Remove this record?',
+    message: 'It goes from every device with its next exchange. Its history stays, and it can be brought back.',
+    acceptLabel: 'Remove', rejectLabel: 'Keep', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    accept: async () => {
+      try {
+        await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path, query: { base: record.value?.revision } } }))
+        await refresh()
+      } catch (error) {
+        toast.add({ severity: 'error', summary: 'Not removed', detail: (error as Error).message, life: 9000 })
+      }
+    },
+  })
+}
+</script>
+
+<template>
+  <div class="page">
+    <p class="path"><RouterLink :to="{ name: 'records', params: { collection: name } }">← {{ collection?.title ?? name }}</RouterLink></p>
+    <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
+    <template v-if="record && collection">
+      <div class="head">
+        <h1 :class="{ gone: record.removed }">{{ labelOf(collection, fields) }}</h1>
+        <span class="faint">revision {{ record.revision }}</span>
+        <span v-if="record.removed" class="bad">removed</span>
+        <span class="grow" />
+        <div v-if="mayEdit && !editing" class="actions">
+          <template v-if="!record.removed">
+            <Button label="Edit" icon="pi pi-pencil" size="small" @click="edit" />
+            <Button label="Remove" icon="pi pi-trash" size="small" severity="secondary" @click="remove" />
+          </template>
+          <Button v-else label="Bring back" icon="pi pi-undo" size="small" @click="bringBack" />
+        </div>
+      </div>
+      <div class="columns">
+        <section class="sheet padded">
+          <h2>{{ editing ? `Editing revision ${base}` : 'Fields' }}</h2>
+          <p v-if="moved" class="warn" role="status">Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p>
+          <RecordForm v-if="editing" :collection="collection" :fields="fields" :submit="save" done="Save" @cancel="editing = false" />
+          <dl v-else>
+            <template v-for="f in collection.fields" :key="f.name">
+              <dt>{{ f.title }}</dt>
+              <dd>
+                <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{ shown(f, fields[f.name]) }}</RouterLink>
+                <span v-else-if="fields[f.name] !== undefined">{{ shown(f, fields[f.name]) }}</span>
+                <span v-else class="faint">–</span>
+              </dd>
+            </template>
+            <dt>Id</dt>
+            <dd class="mono faint">{{ record.id }}</dd>
+            <dt>Last edited</dt>
+            <dd>{{ fullTime(record.edited_at) }} by {{ record.author }}{{ record.device ? ` on ${record.device}` : '' }}</dd>
+          </dl>
+        </section>
+        <section class="sheet padded">
+          <h2>History</h2>
+          <HistoryTrail :entries="history" :collection="collection" />
+        </section>
+      </div>
+    </template>
+    <EmptyNote v-else-if="!loading && !problem" title="There is no such record"><RouterLink to="/">All collections</RouterLink></EmptyNote>
+  </div>
+</template>
+
+<style scoped>
+.path { margin: 0 0 0.4rem; }
+.gone { text-decoration: line-through; }
+.columns { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 6fr); gap: 1rem; align-items: start; }
+dl { display: grid; grid-template-columns: minmax(6.5rem, max-content) 1fr; gap: 0.35rem 1rem; margin: 0; }
+dt { color: var(--faint); }
+dd { margin: 0; overflow-wrap: anywhere; }
+@media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
+</style>

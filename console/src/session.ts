@@ -1,0 +1,32 @@
+import { computed, ref } from 'vue'
+import { api, ask, Problem, whenSignedOut, type Session } from './api/client'
+
+const session = ref<Session>()
+const unreachable = ref(false)
+
+whenSignedOut(() => (session.value = undefined))
+
+const order = ['reader', 'worker', 'lead', 'admin']
+const atLeast = (role: string) => computed(() => order.indexOf(session.value?.role ?? '') >= order.indexOf(role))
+const rights = { mayEdit: atLeast('worker'), mayManageDevices: atLeast('lead'), mayManageWorkers: atLeast('admin') }
+
+/** Who is signed in, and what their role allows the page to offer. Central decides for itself. */
+export function useSession() {
+  async function load() {
+    try {
+      session.value = await ask(api.GET('/v1/session'))
+      unreachable.value = false
+    } catch (error) {
+      session.value = undefined
+      unreachable.value = error instanceof Problem && error.status === 0
+    }
+  }
+  async function signIn(worker: string, password: string) {
+    session.value = await ask(api.POST('/v1/session', { body: { worker, password } }))
+  }
+  async function signOut() {
+    await ask(api.DELETE('/v1/session')).catch(() => undefined)
+    session.value = undefined
+  }
+  return { session, unreachable, load, signIn, signOut, ...rights }
+}

@@ -1,0 +1,40 @@
+// Package browser runs Debian's Chromium without a screen, for the tests of the console and for its pictures.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Start runs a browser with a new profile and gives a context for its first tab. End must be called.
+func Start(ctx context.Context, width, height int) (tab context.Context, end func(), err error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, nil, fmt.Errorf("chromium is missing: run scripts/need chromium")
+	}
+	profile, err := os.MkdirTemp("", "homing-browser-")
+	if err != nil {
+		return nil, nil, err
+	}
+	options := []chromedp.ExecAllocatorOption{
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height), chromedp.Headless, chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true),
+	}
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
+	tab, endTab := chromedp.NewContext(allocator)
+	end = func() {
+		endTab()
+		endAllocator()
+		os.RemoveAll(profile)
+	}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+		end()
+		return nil, nil, fmt.Errorf("start chromium: %w", err)
+	}
+	return tab, end, nil
+}

@@ -1,0 +1,194 @@
+// Command screenshots takes the pictures in docs/screenshots from the demo: make screenshots.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"html"
+	"log"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"homing/demo"
+	"homing/internal/browser"
+)
+
+const program = "bin/homing"
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "folder of the pictures")
+	flag.Parse()
+	if err := run(*out); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(out string) error {
+	folder, err := os.MkdirTemp("", "homing-screenshots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	if err := os.Chmod(folder, 0o755); err != nil { // the database's user must get through
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	if err := terminalPictures(ctx, out, folder); err != nil {
+		return err
+	}
+	address, stop, err := startDemo(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	return pagePictures(ctx, out, address)
+}
+
+// startDemo runs the demo until it is up.
+func startDemo(ctx context.Context, folder string) (address string, stop func(), err error) {
+	cmd := exec.CommandContext(ctx, program, "demo", "--data", folder)
+	stdout, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() {
+		cmd.Process.Signal(syscall.SIGINT)
+		cmd.Wait()
+	}
+	lines := bufio.NewScanner(stdout)
+	for lines.Scan() {
+		if rest, found := strings.CutPrefix(lines.Text(), "The console is at "); found {
+			go func() {
+				for lines.Scan() { // the pipe must not fill up
+				}
+			}()
+			return rest, stop, nil
+		}
+	}
+	stop()
+	return "", nil, errors.New("the demo did not come up")
+}
+
+func terminalPictures(ctx context.Context, out, folder string) error {
+	story, err := exec.CommandContext(ctx, program, "demo", "--once", "--data", folder).Output()
+	if err != nil {
+		return fmt.Errorf("demo: %w", err)
+	}
+	if err := terminal(ctx, filepath.Join(out, "demo-once.png"), "make demo-once", string(bytes.ReplaceAll(story, []byte(folder), []byte(".demo")))); err != nil {
+		return err
+	}
+	store := filepath.Join(folder, "mira.db")
+	bridge := demo.LongBridge.String()
+	for _, args := range [][]string{
+		{"edit", "structures", bridge, "--set", "state=sound", "--clear", "note"},
+		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "hours=6.5", "--set", `materials=["larch boards","coach bolts"]`},
+		{"remove", "structures", demo.OldSignpost.String()},
+	} {
+		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, append(args, "--store", store)...)...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%v: %w\n%s", args, err, text)
+		}
+	}
+	review, err := exec.CommandContext(ctx, program, "local", "review", "--store", store).Output()
+	if err != nil {
+		return fmt.Errorf("review: %w", err)
+	}
+	return terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review))
+}
+
+// terminal draws what a command printed as a terminal shows it.
+func terminal(ctx context.Context, file, command, text string) error {
+	tab, end, err := browser.Start(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	text = regexp.MustCompile(`(?m)^loading the demo data.*\n`).ReplaceAllString(text, "")
+	page := `<body style="margin:0;background:#1c1a17;color:#e6e0d8;font:13px/1.42 'DejaVu Sans Mono',monospace"><pre style="margin:0;padding:18px 22px;font:inherit">` +
+		`<span style="color:#e8a478">$ ` + html.EscapeString(command) + "</span>\n" + html.EscapeString(text) + "</pre>"
+	if err := chromedp.Do(tab, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page))); err != nil {
+		return err
+	}
+	picture, err := chromedp.Run(tab, chromedp.FullScreenshot(100))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, picture, 0o644)
+}
+
+// The looks are switched as a person does it.
+var (
+	dark  = chromedp.Click(chromedp.CSS(`button[aria-label="Dark look"]`))
+	light = chromedp.Click(chromedp.CSS(`button[aria-label="Light look"]`))
+)
+
+type shot struct {
+	file, path, wait string
+	width, height    int
+	before           chromedp.Action[chromedp.Void]
+}
+
+func pagePictures(ctx context.Context, out, address string) error {
+	tab, end, err := browser.Start(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	record := "/records/structures/" + demo.LongBridge.String()
+	if err := take(tab, out, address, shot{file: "console-sign-in.png", path: "/", wait: "form"}); err != nil {
+		return err
+	}
+	if err := chromedp.Do(tab, chromedp.SendKeys(chromedp.CSS(`input[name=worker]`), "admin"), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "larch-and-granite\r"),
+		chromedp.WaitVisible(chromedp.CSS(".bar"))); err != nil {
+		return err
+	}
+	for _, s := range []shot{
+		{file: "console-collections.png", path: "/", wait: "a.row"},
+		{file: "console-records.png", path: "/records/structures?sort=name", wait: "tbody tr.open-row"},
+		{file: "console-record.png", path: record, wait: ".trail li"},
+		{file: "console-record-dark.png", path: record, wait: ".trail li", before: dark},
+		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: light},
+		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
+		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
+		{file: "console-edit.png", path: record, wait: "form.form", before: chromedp.Click(`//button[contains(., "Edit")]`)},
+	} {
+		if err := take(tab, out, address, s); err != nil {
+			return fmt.Errorf("%s: %w", s.file, err)
+		}
+	}
+	return nil
+}
+
+func take(tab context.Context, out, address string, s shot) error {
+	if s.width == 0 {
+		s.width, s.height = 1280, 800
+	}
+	actions := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(int64(s.width), int64(s.height)), chromedp.Navigate(address + s.path)}
+	if s.before != nil {
+		actions = append(actions, s.before)
+	}
+	actions = append(actions, chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(900*time.Millisecond))
+	if err := chromedp.Do(tab, actions...); err != nil {
+		return err
+	}
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, s.file), picture, 0o644)
+}
