@@ -194,7 +194,7 @@ func (c *Central) TakeReport(ctx context.Context, from Device, report wire.Repor
 		}
 		for _, name := range slices.Sorted(maps.Keys(report.Cursors)) {
 			if _, err := tx.ExecContext(ctx, `
-				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1, name, $3, $4 FROM collections WHERE name = $2 AND $3 BETWEEN 0 AND head
+				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, name, $3::bigint, $4::timestamptz FROM collections WHERE name = $2 AND $3::bigint BETWEEN 0 AND head
 				ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
 				from.ID, name, report.Cursors[name], now); err != nil {
 				return err

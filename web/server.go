@@ -76,7 +76,7 @@ const describedAt = "the API is described at /v1/openapi.json"
 func apiConfig(build string) huma.Config {
 	config := huma.DefaultConfig("Homing", build)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/v1/openapi", "", ""
-	config.CreateHooks = nil // answers carry no links to schemas
+	config.CreateHooks = nil                         // answers carry no links to schemas
 	config.AllowAdditionalPropertiesByDefault = true // readers ignore keys that they do not know
 	config.Info.Description = "The protocol between devices and central, and direct access to the records. Errors are RFC 9457 problem details."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

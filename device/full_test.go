@@ -1,0 +1,71 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"homing/core/definition"
+	"homing/wire"
+)
+
+// enrolledByHand opens a store and gives it what an enrolment would, so that it can be used without a central.
+func enrolledByHand(t *testing.T, path string) *Store {
+	t.Helper()
+	ctx := context.Background()
+	store, err := Open(ctx, path, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { store.Close() })
+	d, err := definition.ReadSource("x.yaml", []byte("collection: trails\nfields: {name: {type: string}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := store.takeDefinitions(ctx, wire.Definitions{Definitions: []definition.Definition{d}}); err != nil {
+		t.Fatal(err)
+	}
+	for name, value := range map[string]string{factRole: "worker", factWorker: "worker", factToken: "dev_x", factName: "tablet"} {
+		if err := setFact(ctx, store.db, name, value); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return store
+}
+
+// P1: when the disk is full, a save says so and leaves everything as it was; what was saved before is still there.
+func TestP1FullDiskOnTheDevice(t *testing.T) {
+	ctx := context.Background()
+	store := enrolledByHand(t, filepath.Join(t.TempDir(), "store.db"))
+	store.db.SetMaxOpenConns(1) // the limit below belongs to one connection
+	saved := 0
+	if _, err := store.Add(ctx, "trails", Fields{"name": "first"}); err != nil {
+		t.Fatal(err)
+	}
+	var pages int
+	if err := store.db.Get(&pages, `PRAGMA page_count`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.db.Exec(`PRAGMA max_page_count = ` + strconv.Itoa(pages+20)); err != nil {
+		t.Fatal(err)
+	}
+	var err error
+	for saved = 1; saved < 1000 && err == nil; saved++ {
+		_, err = store.Add(ctx, "trails", Fields{"name": strings.Repeat("x", 5000)})
+	}
+	saved-- // the last one failed
+	if !errors.Is(err, ErrFull) {
+		t.Fatalf("after %d saves: %v", saved, err)
+	}
+	if _, err := store.db.Exec(`PRAGMA max_page_count = 1000000`); err != nil {
+		t.Fatal(err)
+	}
+	found, err := store.Find(ctx, "trails", nil, "", "", 1000, 0)
+	queue, queueErr := store.Review(ctx)
+	if err := errors.Join(err, queueErr); err != nil || found.Total != saved || len(queue) != saved {
+		t.Errorf("%d saves returned; there are %d records and %d changes (%v)", saved, found.Total, len(queue), err)
+	}
+}
