@@ -187,9 +187,10 @@ func (c *Central) Revoke(ctx context.Context, id uuid.UUID, revoke bool) error {
 // TakeReport keeps what a device says of itself at the end of an exchange.
 func (c *Central) TakeReport(ctx context.Context, from Device, report wire.Report) error {
 	now := c.Now()
+	offset := report.Clock.Offset().Believe(report.Clock.SentAt, now, believeWithin)
 	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5 WHERE id = $1`,
-			from.ID, now, report.Unsent, report.Refused, report.Waiting); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5, offset_ms = $6, error_ms = $7 WHERE id = $1`,
+			from.ID, now, report.Unsent, report.Refused, report.Waiting, offset.By.Milliseconds(), offset.Error.Milliseconds()); err != nil {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(report.Cursors)) {

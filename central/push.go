@@ -2,6 +2,7 @@ package central
 
 import (
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -11,7 +12,7 @@ import (
 )
 
 // believeWithin is how long a batch may be under way before central sets the device's own measurement of its clock aside.
-const believeWithin = 2 * 60 * 1e9 // nanoseconds: two minutes
+const believeWithin = 2 * time.Minute
 
 // Push works through a batch and answers each change. A batch sent again, whole or in part, has no further effect and gets
 // the same answers, whether the first answer arrived or not.

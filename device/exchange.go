@@ -175,6 +175,11 @@ func (e *exchange) call(ctx context.Context, method, path string, in, out any) e
 	return err
 }
 
+// clock is what this exchange measured of the device's clock.
+func (e *exchange) clock() wire.Clock {
+	return wire.Clock{SentAt: e.now(), OffsetMS: e.offset.By.Milliseconds(), ErrorMS: e.offset.Error.Milliseconds()}
+}
+
 // pageRecords is how many records a device asks for at once.
 const pageRecords = 2000
 
@@ -286,7 +291,7 @@ func (e *exchange) report(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	report := wire.Report{Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused, Waiting: status.Waiting}
+	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused, Waiting: status.Waiting}
 	for _, c := range status.Collections {
 		report.Cursors[c.Name] = c.Cursor
 	}

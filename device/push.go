@@ -110,7 +110,7 @@ func (e *exchange) dissolve(ctx context.Context, batch uuid.UUID) error {
 
 func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wire.Answers, error) {
 	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: e.incarnation,
-		Clock: wire.Clock{SentAt: e.now(), OffsetMS: e.offset.By.Milliseconds(), ErrorMS: e.offset.Error.Milliseconds()}}
+		Clock: e.clock()}
 	for _, q := range changes {
 		ch, err := q.change()
 		if err != nil {

@@ -1,8 +1,10 @@
 package promises_test
 
 import (
+	"bufio"
 	"errors"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
@@ -193,4 +195,38 @@ func TestP1FullDiskAtCentral(t *testing.T) {
 	}
 	testbed.Exchange(t, store)
 	bed.Same(store)
+}
+
+// P1: central is killed right after it answered, PostgreSQL with it; what it answered is there when it starts again.
+func TestP1AnsweredSurvivesAKilledCentral(t *testing.T) {
+	folder, err := os.MkdirTemp("", "homing-kill-") // the database's user must get through, so not below t.TempDir
+	testbed.Must(t, err)
+	defer os.RemoveAll(folder)
+	testbed.Must(t, os.Chmod(folder, 0o755))
+	path := filepath.Join(t.TempDir(), "store.db")
+	definition := filepath.Join(t.TempDir(), "trails.yaml")
+	testbed.Must(t, os.WriteFile(definition, []byte(testbed.Trails), 0o600))
+	listen := "127.0.0.1:0"
+	for round := range 3 {
+		serve := program(t, path, "serve", "--open", "--data", folder, "--listen", listen)
+		out, err := serve.StdoutPipe()
+		testbed.Must(t, err)
+		testbed.Must(t, serve.Start())
+		line, err := bufio.NewReader(out).ReadString('\n')
+		testbed.Must(t, err)
+		address := strings.TrimSpace(strings.TrimPrefix(line, "Central is up at "))
+		listen = strings.TrimPrefix(address, "http://")
+		if round == 0 {
+			runProgram(t, path, "define", "--central", address, definition)
+			runProgram(t, path, "local", "enrol", "--central", address, "--name", "tablet")
+		}
+		runProgram(t, path, "local", "exchange")
+		runProgram(t, path, "local", "add", "trails", "--set", "name=round "+strconv.Itoa(round))
+		runProgram(t, path, "local", "exchange")
+		if text := runProgram(t, path, "records", "list", "trails", "--central", address); !strings.Contains(text, strconv.Itoa(round+1)+" record") {
+			t.Errorf("round %d:\n%s", round, text)
+		}
+		testbed.Must(t, serve.Process.Kill())
+		serve.Wait()
+	}
 }

@@ -128,6 +128,7 @@ type Page struct {
 
 // Report is what a device says of itself at the end of an exchange, so that people can see what it holds and owes.
 type Report struct {
+	Clock   Clock            `json:"clock"`
 	Cursors map[string]int64 `json:"cursors" doc:"How far the device has pulled each collection, as stored on the device."`
 	Unsent  int              `json:"unsent" minimum:"0" doc:"Changes in the outbox without an answer."`
 	Refused int              `json:"refused" minimum:"0"`

@@ -5,20 +5,28 @@ import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
+import CollectionsPage from './pages/CollectionsPage.vue'
+import DevicesPage from './pages/DevicesPage.vue'
+import ExchangesPage from './pages/ExchangesPage.vue'
+import NowherePage from './pages/NowherePage.vue'
+import PeoplePage from './pages/PeoplePage.vue'
+import RecordPage from './pages/RecordPage.vue'
+import RecordsPage from './pages/RecordsPage.vue'
 import { preset } from './theme'
 import './dark'
 import './style.css'
 
+// All pages come with the first one: when central goes away, they still open and say so.
 const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', name: 'collections', component: () => import('./pages/CollectionsPage.vue') },
-    { path: '/records/:collection', name: 'records', component: () => import('./pages/RecordsPage.vue') },
-    { path: '/records/:collection/:id', name: 'record', component: () => import('./pages/RecordPage.vue') },
-    { path: '/devices', name: 'devices', component: () => import('./pages/DevicesPage.vue') },
-    { path: '/exchanges', name: 'exchanges', component: () => import('./pages/ExchangesPage.vue') },
-    { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue') },
-    { path: '/:rest(.*)', component: () => import('./pages/NowherePage.vue') },
+    { path: '/', name: 'collections', component: CollectionsPage },
+    { path: '/records/:collection', name: 'records', component: RecordsPage },
+    { path: '/records/:collection/:id', name: 'record', component: RecordPage },
+    { path: '/devices', name: 'devices', component: DevicesPage },
+    { path: '/exchanges', name: 'exchanges', component: ExchangesPage },
+    { path: '/people', name: 'people', component: PeoplePage },
+    { path: '/:rest(.*)', component: NowherePage },
   ],
 })
 

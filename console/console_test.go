@@ -1,0 +1,245 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"homing/console"
+	"homing/device"
+	"homing/internal/browser"
+	"homing/internal/testbed"
+	"homing/service"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+// page is a browser on the console of a running central.
+type page struct {
+	t   *testing.T
+	bed *testbed.Bed
+	tab context.Context
+}
+
+func open(t *testing.T, width int, change ...func(*service.Options)) *page {
+	t.Helper()
+	bed := testbed.Start(t, append(change, func(o *service.Options) { o.Console = console.Files() })...)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	t.Cleanup(cancel)
+	tab, end, err := browser.Start(ctx, width, 800)
+	testbed.Must(t, err)
+	t.Cleanup(end)
+	return &page{t, bed, tab}
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.tab, actions...); err != nil {
+		p.t.Fatalf("%v; the page reads:\n%s", err, p.text("body"))
+	}
+}
+
+func (p *page) visit(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.bed.URL() + path)) }
+
+// text is what an element shows, or empty when there is none.
+func (p *page) text(selector string) string {
+	text, err := chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector)))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return text
+}
+
+// says waits until an element shows a text.
+func (p *page) says(selector, text string) {
+	p.t.Helper()
+	for range 200 {
+		if strings.Contains(p.text(selector), text) {
+			return
+		}
+		time.Sleep(40 * time.Millisecond)
+	}
+	p.t.Fatalf("%s does not come to say %q; the page reads:\n%s", selector, text, p.text("body"))
+}
+
+func (p *page) signIn(worker, password string) {
+	p.t.Helper()
+	p.fill("input[name=worker]", worker)
+	p.fill("input[name=password]", password+"\r")
+}
+
+// fill types a text into a field, over what stands in it.
+func (p *page) fill(selector, text string) {
+	p.t.Helper()
+	p.do(chromedp.WaitVisible(chromedp.CSS(selector)))
+	if _, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); return true })()`, selector))); err != nil {
+		p.t.Fatal(err)
+	}
+	p.do(chromedp.SendKeys(chromedp.CSS(selector), text))
+}
+
+// press clicks the button with a label.
+func (p *page) press(label string) {
+	p.t.Helper()
+	p.do(chromedp.Click(fmt.Sprintf(`//button[contains(normalize-space(.), %q)]`, label)))
+}
+
+// confirm presses the button of the dialog that asks whether one is sure, and waits until the dialog has gone.
+func (p *page) confirm(label string) {
+	p.t.Helper()
+	p.do(chromedp.Click(fmt.Sprintf(`//div[contains(@class, "p-confirmdialog")]//button[contains(normalize-space(.), %q)]`, label)),
+		chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
+}
+
+func TestSigningIn(t *testing.T) {
+	p := open(t, 1280)
+	p.visit("/")
+	p.signIn("lead", "wrong password")
+	p.says("form", "do not fit together")
+	p.signIn("lead", testbed.Password)
+	p.says(".bar", "lead")
+	p.says(".sheet", "Trails")
+	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)))
+	p.says("form", "Sign in")
+	p.visit("/devices")
+	p.says("form", "Sign in")
+}
+
+// An edit on a device shows in an open page without reload, and an edit in the page reaches the device with its next pull.
+func TestTheWayThereAndBack(t *testing.T) {
+	p := open(t, 1280)
+	store := p.bed.Device("worker", "Valley tablet", device.Options{})
+	testbed.Exchange(t, store)
+	p.visit("/records/trails")
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.says(".live", "live")
+
+	trail, err := store.Add(t.Context(), "trails", device.Fields{"name": "Ridge Path", "length_km": 4.5})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	p.says("tbody", "Ridge Path")
+	_, err = store.Edit(t.Context(), "trails", trail.ID, device.Fields{"state": "closed"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	p.says("tbody", "closed")
+
+	p.do(chromedp.Click(chromedp.CSS("tbody tr")))
+	p.says(".trail", "Valley tablet")
+	p.says(".trail", "Revision 2")
+	p.press("Edit")
+	p.fill("input#name", "Upper Ridge Path")
+	p.press("Save")
+	p.says("h1", "Upper Ridge Path")
+	p.says(".trail", "at central")
+	if _, err := store.Pull(t.Context(), nil); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := store.Get(t.Context(), "trails", trail.ID); err != nil || got.Label != "Upper Ridge Path" || got.Revision != 3 {
+		t.Errorf("the device has %+v, %v", got, err)
+	}
+
+	p.press("Remove")
+	p.says(".p-confirmdialog", "Its history stays")
+	p.confirm("Remove")
+	p.says(".head", "removed")
+	p.press("Bring back")
+	p.says(".head", "revision 5")
+	testbed.Exchange(t, store)
+	p.bed.Same(store)
+}
+
+// What is wrong with a record is said beside its field, and nothing that was typed is lost.
+func TestFormsSayWhatIsWrong(t *testing.T) {
+	p := open(t, 1280)
+	p.visit("/records/trails")
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.press("Add")
+	p.fill(".p-dialog input#length_km", "-3\t")
+	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
+	p.says(".p-dialog", "a value is required")
+	p.fill(".p-dialog input#name", "Ridge")
+	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
+	p.says(".p-dialog label[for=length_km]", "minimum")
+	if got, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`document.querySelector(".p-dialog input#name").value`)); err != nil || got != "Ridge" {
+		t.Errorf("the name that was typed is now %q, %v", got, err)
+	}
+}
+
+// What a role may not do is not offered.
+func TestRolesSeeWhatTheyMay(t *testing.T) {
+	p := open(t, 1280)
+	p.visit("/records/trails")
+	p.signIn("reader", testbed.Password)
+	p.says(".page", "No records yet")
+	if text := p.text("body"); strings.Contains(text, "Add") || strings.Contains(text, "People") {
+		t.Errorf("a reader is offered:\n%s", text)
+	}
+}
+
+func TestDevicesPage(t *testing.T) {
+	p := open(t, 1280)
+	p.visit("/devices")
+	p.signIn("admin", testbed.Password)
+	p.says(".page", "No device is enrolled yet")
+	store := p.bed.Device("worker", "Valley tablet", device.Options{Now: func() time.Time { return time.Now().Add(2 * time.Hour) }})
+	p.says("tbody", "Valley tablet")
+	testbed.Exchange(t, store)
+	p.says("tbody", "2.0 h ahead")
+	p.says("tbody", "nothing")
+	p.press("Revoke")
+	p.says(".p-confirmdialog", "can no longer push or pull")
+	p.confirm("Revoke")
+	p.says("tbody", "revoked")
+	p.press("Readmit")
+	p.says("tbody", "Revoke")
+	p.press("Enrol a device")
+	p.press("Issue a code")
+	p.says(".p-dialog", "It is shown this once")
+}
+
+// A phone shows cards instead of a table, and nothing is wider than the screen.
+func TestOnAPhone(t *testing.T) {
+	p := open(t, 390)
+	store := p.bed.Device("worker", "Valley tablet", device.Options{})
+	testbed.Exchange(t, store)
+	_, err := store.Add(t.Context(), "trails", device.Fields{"name": "Ridge Path", "state": "open"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	p.visit("/records/trails")
+	p.signIn("lead", testbed.Password)
+	p.says(".card", "Ridge Path")
+	for _, path := range []string{"/", "/records/trails", "/devices", "/exchanges"} {
+		p.visit(path)
+		p.says(".bar", "lead")
+		wide, err := chromedp.Run(p.tab, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+		if err != nil || wide > 0 {
+			t.Errorf("%s is %d pixels too wide, %v", path, wide, err)
+		}
+	}
+}
+
+// While central is open, every page says so, and nobody is asked to sign in.
+func TestOpen(t *testing.T) {
+	p := open(t, 1280, func(o *service.Options) { o.Open = true })
+	p.visit("/")
+	p.says(".open", "Central is open")
+	p.says(".sheet", "Trails")
+}
+
+// When central goes away, the page says so.
+func TestCentralGoesAway(t *testing.T) {
+	p := open(t, 1280)
+	p.visit("/")
+	p.signIn("lead", testbed.Password)
+	p.says(".live", "live")
+	testbed.Must(t, p.bed.Stop())
+	p.says(".live", "no connection")
+	p.do(chromedp.Click(`//a[contains(., "Devices")]`))
+	p.says(".problem", "cannot be reached")
+}
