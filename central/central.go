@@ -17,8 +17,9 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
-	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 
@@ -66,10 +67,14 @@ func Open(ctx context.Context, options Options) (*Central, error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
-	db, err := sqlx.Open("pgx", options.Database)
+	config, err := pgx.ParseConfig(options.Database)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
+	// A plan made while a table was small would be kept while it grows, and read all of it for each batch.
+	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	config.RuntimeParams["application_name"] = "homing"
+	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
 	db.SetMaxOpenConns(options.Connections)
 	db.SetMaxIdleConns(options.Connections)
 	c := &Central{db: db, options: options, log: options.Log, compiled: map[string]*definition.Collection{}}

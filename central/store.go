@@ -36,7 +36,9 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 	var collections, ids []string
 	for _, it := range items {
 		if it.unreadable == nil {
-			collections = append(collections, it.change.Collection)
+			if !slices.Contains(collections, it.change.Collection) {
+				collections = append(collections, it.change.Collection)
+			}
 			ids = append(ids, it.change.Record.String())
 		}
 	}
@@ -50,7 +52,7 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 	}
 	err := tx.SelectContext(ctx, &stored, `
 		SELECT collection, id, revision, removed, fields, marks FROM records
-		WHERE (collection, id) IN (SELECT * FROM unnest($1::text[], $2::uuid[]))
+		WHERE collection = ANY($1) AND id = ANY($2::uuid[])
 		ORDER BY collection, id FOR UPDATE`, collections, ids)
 	if err != nil {
 		return nil, err

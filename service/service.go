@@ -43,6 +43,7 @@ type Running struct {
 	FirstAdmin string
 
 	url     string
+	db      string
 	cluster *cluster.Cluster
 	web     *web.Server
 	http    *http.Server
@@ -92,6 +93,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 			return err
 		}
 	}
+	r.db = database
 	var err error
 	r.Central, err = central.Open(ctx, central.Options{Database: database, Log: options.Log, MaxChanges: options.MaxChanges, Now: options.Now})
 	if err != nil {
@@ -135,6 +137,9 @@ func (r *Running) firstWorkers(ctx context.Context, options Options) error {
 
 // URL is where central is reached.
 func (r *Running) URL() string { return r.url }
+
+// DatabaseURL is the connection URL of central's database.
+func (r *Running) DatabaseURL() string { return r.db }
 
 // Wait returns when the context is done or the door has failed, and stops everything in order: what is being pushed is
 // finished first.

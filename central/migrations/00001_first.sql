@@ -75,7 +75,7 @@ CREATE TABLE cursors (
 
 -- Fields stay JSON text as the core wrote it: jsonb would reorder keys, and a pull would have to rewrite each record.
 CREATE TABLE records (
-    collection  text NOT NULL REFERENCES collections (name),
+    collection  text NOT NULL, -- no foreign key: collections are never dropped, and the check would be made row by row
     id          uuid NOT NULL,
     revision    bigint NOT NULL,
     position    bigint NOT NULL,

@@ -28,6 +28,9 @@ var ErrValue = errors.New("not a usable value")
 //
 // RFC 8785 is not used since it rounds numbers to doubles: an identifier of 17 digits would come back altered.
 func Canonical(raw []byte) (json.RawMessage, error) {
+	if plain(raw) {
+		return bytes.Clone(raw), nil
+	}
 	if !utf8.Valid(raw) {
 		return nil, fmt.Errorf("%w: not valid UTF-8", ErrValue)
 	}
@@ -44,6 +47,22 @@ func Canonical(raw []byte) (json.RawMessage, error) {
 		return nil, fmt.Errorf("%w: %d bytes, the most is %d", ErrValue, out.Len(), MaxValue)
 	}
 	return out.Bytes(), nil
+}
+
+// plain recognises what most values are, and canonical already: a text of printable ASCII without escapes, or a whole number.
+func plain(raw []byte) bool {
+	const most = 15 // digits; longer ones take the long way
+	if len(raw) < 2 || len(raw) > MaxValue {
+		return len(raw) == 1 && raw[0] >= '0' && raw[0] <= '9'
+	}
+	if raw[0] != '"' {
+		if raw[0] < '1' || raw[0] > '9' || len(raw) > most {
+			return false
+		}
+		return !slices.ContainsFunc(raw, func(b byte) bool { return b < '0' || b > '9' })
+	}
+	text := raw[1 : len(raw)-1]
+	return raw[len(raw)-1] == '"' && !slices.ContainsFunc(text, func(b byte) bool { return b < ' ' || b > '~' || b == '"' || b == '\\' })
 }
 
 func canonicalValue(decoder *json.Decoder, out *bytes.Buffer, depth int) error {
