@@ -53,6 +53,7 @@ bench: build
 	@go run ./bench
 
 clean:
+	@if [ -f $(DATA)/postgresql/elsewhere ]; then rm -rf "$$(cat $(DATA)/postgresql/elsewhere)"; fi
 	rm -rf bin $(DATA) console/openapi.gen.json console/src/api/schema.gen.ts
 	find console/dist -mindepth 1 -not -name .keep -delete
 

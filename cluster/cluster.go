@@ -6,7 +6,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -58,6 +60,9 @@ func Start(ctx context.Context, options Options) (*Cluster, error) {
 	}
 	as, err := runAs()
 	if err != nil {
+		return nil, err
+	}
+	if dir, err = within(dir, as); err != nil {
 		return nil, err
 	}
 	data := filepath.Join(dir, "data")
@@ -178,9 +183,6 @@ func runAs() (*syscall.Credential, error) {
 }
 
 func create(ctx context.Context, bin, dir string, as *syscall.Credential) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
 	data, secret := filepath.Join(dir, "data"), filepath.Join(dir, "password")
 	// An initdb that was interrupted leaves a folder that a second one would refuse.
 	if err := os.RemoveAll(data); err != nil {
@@ -190,10 +192,7 @@ func create(ctx context.Context, bin, dir string, as *syscall.Credential) error 
 		return err
 	}
 	if as != nil {
-		if err := errors.Join(os.Chown(dir, int(as.Uid), int(as.Gid)), os.Chown(secret, int(as.Uid), int(as.Gid))); err != nil {
-			return err
-		}
-		if err := reachable(dir, as); err != nil {
+		if err := os.Chown(secret, int(as.Uid), int(as.Gid)); err != nil {
 			return err
 		}
 	}
@@ -209,15 +208,48 @@ func create(ctx context.Context, bin, dir string, as *syscall.Credential) error 
 	return nil
 }
 
-// reachable says in one line what is wrong when the postgres user cannot enter the folder's parents.
-func reachable(dir string, as *syscall.Credential) error {
+// Elsewhere is the file in a cluster's folder that names the folder where the cluster really lies, if it had to move.
+const Elsewhere = "elsewhere"
+
+// within gives the folder of the cluster, made and open to the user it runs as. Under root that user often cannot get
+// through to the folder, since it lies in root's home; then the cluster lies below /var/tmp, and a file says so.
+func within(dir string, as *syscall.Credential) (string, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil || as == nil {
+		return dir, err
+	}
+	if err := os.Chown(dir, int(as.Uid), int(as.Gid)); err != nil {
+		return "", err
+	}
+	if reachable(dir, as) {
+		return dir, nil
+	}
+	sum := sha256.Sum256([]byte(dir))
+	moved := filepath.Join("/var/tmp", "homing-"+hex.EncodeToString(sum[:8]))
+	if err := os.Mkdir(moved, 0o700); err == nil {
+		err = os.Chown(moved, int(as.Uid), int(as.Gid))
+		if err != nil {
+			return "", err
+		}
+	} else if !errors.Is(err, fs.ErrExist) {
+		return "", err
+	}
+	info, err := os.Lstat(moved)
+	if err != nil {
+		return "", err
+	}
+	// Anybody may write to /var/tmp, so a folder that somebody else has put there is not used.
+	if owner, known := info.Sys().(*syscall.Stat_t); !known || !info.IsDir() || owner.Uid != as.Uid {
+		return "", fmt.Errorf("the user postgres cannot reach %s, and %s belongs to somebody else; take another folder", dir, moved)
+	}
+	return moved, os.WriteFile(filepath.Join(dir, Elsewhere), []byte(moved+"\n"), 0o600)
+}
+
+// reachable says whether the cluster's user can enter a folder.
+func reachable(dir string, as *syscall.Credential) bool {
 	cmd := exec.Command("/usr/bin/test", "-x", dir)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
 	cmd.Dir = "/"
-	if err := cmd.Run(); err != nil {
-		return fmt.Errorf("the user postgres cannot reach %s; as root, take a folder whose parents everyone may enter", dir)
-	}
-	return nil
+	return cmd.Run() == nil
 }
 
 // adopt takes over a postmaster that is still running on the data directory.

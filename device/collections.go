@@ -2,7 +2,9 @@ package device
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -65,34 +67,37 @@ func (s *Store) Collection(ctx context.Context, name string) (*definition.Collec
 }
 
 func (s *Store) collection(ctx context.Context, r runner, name string) (*definition.Collection, error) {
-	var rows []struct {
-		Version int    `db:"version"`
-		Doc     string `db:"doc"`
-	}
-	if err := r.SelectContext(ctx, &rows, `SELECT version, doc FROM collections WHERE name = ?`, name); err != nil {
-		return nil, storeError(err)
-	}
-	if len(rows) == 0 {
+	var version int
+	err := r.GetContext(ctx, &version, `SELECT version FROM collections WHERE name = ?`, name)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
 		if token, err := fact(ctx, r, factToken); err == nil && token == "" {
 			return nil, ErrNotEnrolled
 		}
 		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new", ErrNoCollection, name)
+	case err != nil:
+		return nil, storeError(err)
 	}
-	key := fmt.Sprintf("%s %d", name, rows[0].Version)
+	key := fmt.Sprintf("%s %d", name, version)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.compiled[key] == nil {
-		var d definition.Definition
-		if err := json.Unmarshal([]byte(rows[0].Doc), &d); err != nil {
-			return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, name)
-		}
-		compiled, err := d.Compile()
-		if err != nil {
-			return nil, fmt.Errorf("definition of %s: %w", name, err)
-		}
-		s.compiled[key] = compiled
+	if s.compiled[key] != nil {
+		return s.compiled[key], nil
 	}
-	return s.compiled[key], nil
+	var doc string
+	if err := r.GetContext(ctx, &doc, `SELECT doc FROM collections WHERE name = ?`, name); err != nil {
+		return nil, storeError(err)
+	}
+	var d definition.Definition
+	if err := json.Unmarshal([]byte(doc), &d); err != nil {
+		return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, name)
+	}
+	compiled, err := d.Compile()
+	if err != nil {
+		return nil, fmt.Errorf("definition of %s: %w", name, err)
+	}
+	s.compiled[key] = compiled
+	return compiled, nil
 }
 
 // takeDefinitions stores what central defines now.

@@ -2,6 +2,7 @@ package device
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -168,11 +170,14 @@ func (e *exchange) meet(ctx context.Context) error {
 }
 
 func (e *exchange) call(ctx context.Context, method, path string, in, out any) error {
-	traffic, err := e.link.Call(ctx, method, path, map[string]string{
-		wire.HeaderExchange: e.summary.Exchange.String(), wire.HeaderIncarnation: e.incarnation.String()}, in, out)
+	traffic, err := e.link.Call(ctx, method, path, e.headers(), in, out)
 	e.summary.BytesUp += traffic.Sent
 	e.summary.BytesDown += traffic.Received
 	return err
+}
+
+func (e *exchange) headers() map[string]string {
+	return map[string]string{wire.HeaderExchange: e.summary.Exchange.String(), wire.HeaderIncarnation: e.incarnation.String()}
 }
 
 // clock is what this exchange measured of the device's clock.
@@ -190,62 +195,86 @@ func (e *exchange) pull(ctx context.Context) error {
 		return err
 	}
 	for _, c := range collections {
-		done, total, cursor := 0, 0, c.Cursor
-		for more := true; more; {
-			answered, err := fact(ctx, e.db, factAnswered)
-			if err != nil {
-				return storeError(err)
-			}
-			ask := url.Values{"cursor": {strconv.FormatInt(cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}}
-			if answered != "" {
-				ask.Set("answered", answered)
-			}
-			var page wire.Page
-			if err := e.call(ctx, http.MethodGet, "/v1/collections/"+c.Name+"/changes?"+ask.Encode(), nil, &page); err != nil {
-				return err
-			}
-			if err := e.takePage(ctx, page); err != nil {
-				return err
-			}
-			if page.Total > 0 {
-				total = int(page.Total)
-			}
-			done += len(page.Records)
-			e.summary.Received += len(page.Records)
-			if done > 0 {
-				e.watch(Progress{Phase: "pull", Collection: c.Name, Done: done, Total: total})
-			}
-			more, cursor = page.More, page.Cursor
+		if err := e.pullCollection(ctx, c.Name, c.Cursor); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
+// fetched is a page on its way from central to the store.
+type fetched struct {
+	page    wire.Page
+	traffic link.Traffic
+	err     error
+}
+
+// pullCollection stores each page while the next one is under way.
+func (e *exchange) pullCollection(ctx context.Context, name string, cursor int64) error {
+	answered, err := fact(ctx, e.db, factAnswered)
+	if err != nil {
+		return storeError(err)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	pages := make(chan fetched, 1)
+	go func() {
+		defer close(pages)
+		for more := true; more; {
+			next := e.fetch(ctx, name, cursor, answered)
+			more, cursor = next.err == nil && next.page.More, next.page.Cursor
+			select {
+			case pages <- next:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	defer func() { // nothing may be under way when the next collection begins
+		cancel()
+		for range pages {
+		}
+	}()
+	done, total := 0, 0
+	for next := range pages {
+		e.summary.BytesUp += next.traffic.Sent
+		e.summary.BytesDown += next.traffic.Received
+		if next.err != nil {
+			return next.err
+		}
+		if err := e.takePage(ctx, next.page); err != nil {
+			return err
+		}
+		if next.page.Total > 0 {
+			total = int(next.page.Total)
+		}
+		done += len(next.page.Records)
+		e.summary.Received += len(next.page.Records)
+		if done > 0 {
+			e.watch(Progress{Phase: "pull", Collection: name, Done: done, Total: total})
+		}
+	}
+	return ctx.Err()
+}
+
+func (e *exchange) fetch(ctx context.Context, name string, cursor int64, answered string) (next fetched) {
+	ask := url.Values{"cursor": {strconv.FormatInt(cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}}
+	if answered != "" {
+		ask.Set("answered", answered)
+	}
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+name+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)
+	return next
+}
+
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
-		// Records without unsent changes are the rule and take the short way; the condition leaves the others as they are.
-		put, err := tx.PrepareContext(ctx, `
-			INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES (?, ?, ?, 0, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
-				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
-			WHERE pending = 0 AND revision < excluded.revision`)
+		left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
 			return err
 		}
-		defer put.Close()
-		for _, r := range page.Records {
+		for _, r := range left {
 			if r.Removed {
 				e.summary.Removed++
-			} else {
-				done, err := put.ExecContext(ctx, page.Collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device,
-					timeText(r.EditedAt), timeText(r.ReceivedAt))
-				if err != nil {
-					return err
-				}
-				if n, err := done.RowsAffected(); err == nil && n == 1 {
-					continue
-				}
 			}
 			if err := e.layUnder(ctx, tx, page.Collection, r); err != nil {
 				return err
@@ -255,6 +284,63 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page) error {
 			page.Cursor, page.Head, timeText(e.now()), page.Collection)
 		return err
 	})
+}
+
+// putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within SQLite's bounds.
+const putMany = 50
+
+// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that must take the
+// long way: removals, and whatever was in a statement that could not write all of its records.
+func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (left []wire.Record, err error) {
+	const columns = `(?, ?, ?, 0, ?, ?, ?, ?, ?, ?)`
+	statement := func(n int) string {
+		return `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES ` +
+			columns + strings.Repeat(", "+columns, n-1) + `
+			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
+				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
+			WHERE pending = 0 AND revision < excluded.revision`
+	}
+	var chunk []wire.Record
+	var args []any
+	put, err := tx.PrepareContext(ctx, statement(putMany))
+	if err != nil {
+		return nil, err
+	}
+	defer put.Close()
+	flush := func() error {
+		if len(chunk) == 0 {
+			return nil
+		}
+		var done sql.Result
+		var err error
+		if len(chunk) == putMany {
+			done, err = put.ExecContext(ctx, args...)
+		} else {
+			done, err = tx.ExecContext(ctx, statement(len(chunk)), args...)
+		}
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n != int64(len(chunk)) {
+			left = append(left, chunk...)
+		}
+		chunk, args = chunk[:0], args[:0]
+		return nil
+	}
+	for _, r := range records {
+		if r.Removed {
+			left = append(left, r)
+			continue
+		}
+		chunk = append(chunk, r)
+		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt))
+		if len(chunk) == putMany {
+			if err := flush(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return left, flush()
 }
 
 // layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here

@@ -48,11 +48,11 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		if err != nil {
 			return err
 		}
-		role, err := fact(ctx, tx, factRole)
+		known, err := facts(ctx, tx)
 		if err != nil {
 			return err
 		}
-		if !rights.Role(role).May(rights.ChangeRecords) {
+		if role := known[factRole]; !rights.Role(role).May(rights.ChangeRecords) {
 			return fmt.Errorf("%w: the role %s may not change records", ErrNotAllowed, role)
 		}
 		row := stored{Collection: collection, ID: id.String(), Fields: "{}"}
@@ -76,7 +76,7 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 			}
 		}
 		if kind != change.Edit || len(delta) > 0 {
-			if row, err = s.enqueue(ctx, tx, row, kind, delta, after); err != nil {
+			if row, err = s.enqueue(ctx, tx, row, kind, delta, after, known); err != nil {
 				return err
 			}
 		}
@@ -111,16 +111,13 @@ func invalid(collection string, err error) error {
 }
 
 // enqueue puts a change at the end of the outbox and its effect into the view.
-func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields) (stored, error) {
+func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
 	now := s.now()
-	stamp, err := s.nextStamp(ctx, tx)
+	stamp, err := s.nextStamp(ctx, tx, known[factStamp])
 	if err != nil {
 		return row, err
 	}
-	author, err := fact(ctx, tx, factWorker)
-	if err != nil {
-		return row, err
-	}
+	author := known[factWorker]
 	text, err := json.Marshal(delta)
 	if err != nil {
 		return row, err
@@ -134,21 +131,15 @@ func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind chang
 	}
 	row.Pending++
 	row.Removed = kind == change.Remove
-	row.Fields, row.Author, row.EditedAt = string(after.JSON()), author, timeText(now)
-	if row.Device, err = fact(ctx, tx, factName); err != nil {
-		return row, err
-	}
+	row.Fields, row.Author, row.Device, row.EditedAt = string(after.JSON()), author, known[factName], timeText(now)
 	return row, writeStored(ctx, tx, row)
 }
 
 // nextStamp never goes backwards, whatever the device's clock does.
-func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx) (clock.Stamp, error) {
-	text, err := fact(ctx, tx, factStamp)
-	if err != nil {
-		return clock.Stamp{}, err
-	}
+func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.Stamp, error) {
 	var last clock.Stamp
 	if text != "" {
+		var err error
 		if last, err = clock.Parse(text); err != nil {
 			return last, err
 		}
@@ -158,11 +149,12 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx) (clock.Stamp, error)
 }
 
 func writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	_, err := tx.NamedExecContext(ctx, `
+	_, err := tx.ExecContext(ctx, `
 		INSERT INTO records (collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, author, device, edited_at, received_at)
-		VALUES (:collection, :id, :revision, :removed, :fields, :marks, :under_removed, :under_fields, :pending, :author, :device, :edited_at, :received_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, marks = excluded.marks,
 			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, author = excluded.author,
-			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at`, row)
+			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at`,
+		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Author, row.Device, row.EditedAt, row.ReceivedAt)
 	return err
 }

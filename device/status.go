@@ -40,28 +40,25 @@ type Logged struct {
 // Status gives the state of the store; it needs no signal.
 func (s *Store) Status(ctx context.Context) (Status, error) {
 	status := Status{Path: s.path}
-	var facts []struct{ Name, Value string }
-	if err := s.db.SelectContext(ctx, &facts, `SELECT name, value FROM facts`); err != nil {
+	known, err := facts(ctx, s.db)
+	if err != nil {
 		return status, storeError(err)
 	}
 	into := map[string]*string{factCentral: &status.Central, factDevice: &status.Device, factName: &status.Name, factWorker: &status.Worker,
 		factRole: &status.Role, factIncarnation: &status.Incarnation}
-	for _, f := range facts {
-		if to := into[f.Name]; to != nil {
-			*to = f.Value
-		}
-		status.Enrolled = status.Enrolled || f.Name == factToken
-		status.Open = status.Open || f.Name == factOpen && f.Value == "true"
-		if f.Name == factOffset {
-			offset, err := s.offset(ctx, s.db)
-			if err != nil {
-				return status, err
-			}
-			ms := offset.By.Milliseconds()
-			status.OffsetMS = &ms
-		}
+	for name, to := range into {
+		*to = known[name]
 	}
-	err := s.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE verdict IS NULL), count(*) FILTER (WHERE verdict = 'refused'),
+	status.Enrolled, status.Open = known[factToken] != "", known[factOpen] == "true"
+	if known[factOffset] != "" {
+		offset, err := s.offset(ctx, s.db)
+		if err != nil {
+			return status, err
+		}
+		ms := offset.By.Milliseconds()
+		status.OffsetMS = &ms
+	}
+	err = s.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE verdict IS NULL), count(*) FILTER (WHERE verdict = 'refused'),
 		count(*) FILTER (WHERE verdict = 'waiting') FROM outbox`).Scan(&status.Unsent, &status.Refused, &status.Waiting)
 	if err != nil {
 		return status, storeError(err)

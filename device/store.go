@@ -145,6 +145,19 @@ func fact(ctx context.Context, r runner, name string) (string, error) {
 	return value, err
 }
 
+// facts gives all facts at once.
+func facts(ctx context.Context, r runner) (map[string]string, error) {
+	var rows []struct{ Name, Value string }
+	if err := r.SelectContext(ctx, &rows, `SELECT name, value FROM facts`); err != nil {
+		return nil, err
+	}
+	all := make(map[string]string, len(rows))
+	for _, row := range rows {
+		all[row.Name] = row.Value
+	}
+	return all, nil
+}
+
 func setFact(ctx context.Context, r runner, name, value string) error {
 	_, err := r.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
 	return err

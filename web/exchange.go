@@ -117,7 +117,9 @@ func (s *Server) registerPull() {
 	op := s.operation(http.MethodGet, "/v1/collections/{collection}/changes", "pull", "Pull what changed in a collection after a cursor", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
-	add(s, op, func(ctx context.Context, in *pullIn) (*answer[wire.Page], error) {
+	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
+	op.Responses = map[string]*huma.Response{"200": {Description: "A page", Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
+	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
 		ask := central.PullRequest{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit}
 		if in.Exchange != "" {
 			id, err := uuid.Parse(in.Exchange)
@@ -131,6 +133,11 @@ func (s *Server) registerPull() {
 			return nil, err
 		}
 		s.metrics.delivered.Add(float64(len(page.Records)))
-		return &answer[wire.Page]{page}, nil
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			out.SetHeader("Content-Type", wire.JSON)
+			if _, err := out.BodyWriter().Write(page.AppendJSON(nil)); err != nil {
+				s.log.DebugContext(ctx, "page not delivered", "error", err)
+			}
+		}}, nil
 	})
 }
