@@ -165,7 +165,7 @@ func TestFormsSayWhatIsWrong(t *testing.T) {
 	p.says(".p-dialog", "a value is required")
 	p.fill(".p-dialog input#name", "Ridge")
 	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
-	p.says(".p-dialog label[for=length_km]", "minimum")
+	p.says(".p-dialog label[for=length_km]", "must be at least 0, is -3")
 	if got, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`document.querySelector(".p-dialog input#name").value`)); err != nil || got != "Ridge" {
 		t.Errorf("the name that was typed is now %q, %v", got, err)
 	}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/big"
+	"strconv"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -148,15 +150,42 @@ func collect(invalid *jsonschema.ValidationError, d Definition, reasons *[]chang
 				Message: fmt.Sprintf("version %d of %s has no such field", d.Version, d.Collection)})
 		}
 		return
-	case *kind.AnyOf, *kind.OneOf:
-		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: invalid.ErrorKind.LocalizedString(english)})
-		return
 	}
-	if len(invalid.Causes) == 0 {
-		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: invalid.ErrorKind.LocalizedString(english)})
+	_, any := invalid.ErrorKind.(*kind.AnyOf)
+	_, one := invalid.ErrorKind.(*kind.OneOf)
+	if any || one || len(invalid.Causes) == 0 {
+		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: sentence(invalid.ErrorKind)})
 		return
 	}
 	for _, cause := range invalid.Causes {
 		collect(cause, d, reasons)
 	}
+}
+
+// sentence says in plain words what a value must be, for the keywords that people meet most.
+func sentence(what jsonschema.ErrorKind) string {
+	number := func(r *big.Rat) string {
+		text, _ := r.Float64() // for people; the exact bound stands in the definition
+		return strconv.FormatFloat(text, 'f', -1, 64)
+	}
+	switch k := what.(type) {
+	case *kind.Minimum:
+		return fmt.Sprintf("must be at least %s, is %s", number(k.Want), number(k.Got))
+	case *kind.Maximum:
+		return fmt.Sprintf("must be at most %s, is %s", number(k.Want), number(k.Got))
+	case *kind.MinLength:
+		if k.Want == 1 {
+			return "must not be empty"
+		}
+		return fmt.Sprintf("must have at least %d characters, has %d", k.Want, k.Got)
+	case *kind.MaxLength:
+		return fmt.Sprintf("must have at most %d characters, has %d", k.Want, k.Got)
+	case *kind.Type:
+		return fmt.Sprintf("must be %s, is %s", strings.Join(k.Want, " or "), k.Got)
+	case *kind.Pattern:
+		return fmt.Sprintf("%q does not fit the pattern %s", k.Got, k.Want)
+	case *kind.Format:
+		return fmt.Sprintf("%v is not a valid %s", k.Got, k.Want)
+	}
+	return what.LocalizedString(english)
 }

@@ -185,7 +185,7 @@ func TestExchangeExitCodes(t *testing.T) {
 	if out, wrong, code := homing(t, "local", "exchange"); code != 4 || !strings.Contains(wrong, "1 change refused") {
 		t.Errorf("exit %d:\n%s%s", code, out, wrong)
 	}
-	if out := fine(t, "local", "review"); !strings.Contains(out, "refused") || !strings.Contains(out, "! maxLength") {
+	if out := fine(t, "local", "review"); !strings.Contains(out, "refused") || !strings.Contains(out, "! must have at most 12 characters, has 19") {
 		t.Errorf("the review does not say why:\n%s", out)
 	}
 }

@@ -113,7 +113,7 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 
 // terminal draws what a command printed as a terminal shows it.
 func terminal(ctx context.Context, file, command, text string) error {
-	tab, end, err := browser.Start(ctx, 1280, 800)
+	tab, end, err := browser.Start(ctx, 1280, 240) // the picture grows with the text
 	if err != nil {
 		return err
 	}

@@ -109,7 +109,7 @@ const command = () => `homing local enrol --central ${window.location.origin} --
         <Column header="Device"><template #body="{ data }"><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">revoked</span><div class="faint small">{{ data.agent }}</div></template></Column>
         <Column header="Worker"><template #body="{ data }">{{ data.worker }} <span class="faint">{{ data.role }}</span></template></Column>
         <Column header="Seen"><template #body="{ data }"><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template></Column>
-        <Column header="Behind by" class="number"><template #body="{ data }"><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template></Column>
+        <Column header="Behind by"><template #body="{ data }"><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template></Column>
         <Column header="Owes"><template #body="{ data }"><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template></Column>
         <Column header="Clock"><template #body="{ data }"><span :class="{ warn: clock(data.offset_ms, data.error_ms).wrong }">{{ clock(data.offset_ms, data.error_ms).text }}</span></template></Column>
         <Column header="Last exchange"><template #body="{ data }">{{ last(data) }}</template></Column>

@@ -25,7 +25,10 @@ onMounted(refresh)
 useDeviceEvents(refresh)
 
 const kilobytes = (bytes: number) => (bytes < 1000 ? `${bytes} B` : `${(bytes / 1000).toFixed(1)} kB`)
-const seconds = (e: Exchange) => `${((new Date(e.last_at).getTime() - new Date(e.started_at).getTime()) / 1000).toFixed(1)} s`
+function took(e: Exchange): string {
+  const ms = new Date(e.last_at).getTime() - new Date(e.started_at).getTime()
+  return ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`
+}
 const numbers = [['applied', 'Applied'], ['merged', 'Merged'], ['refused', 'Refused'], ['waiting', 'Waiting'], ['repeated', 'Repeated'], ['delivered', 'Pulled']] as const
 </script>
 
@@ -49,7 +52,7 @@ const numbers = [['applied', 'Applied'], ['merged', 'Merged'], ['refused', 'Refu
         </Column>
         <Column header="In" class="number"><template #body="{ data }">{{ kilobytes(data.bytes_in) }}</template></Column>
         <Column header="Out" class="number"><template #body="{ data }">{{ kilobytes(data.bytes_out) }}</template></Column>
-        <Column header="Took" class="number"><template #body="{ data }">{{ seconds(data) }}</template></Column>
+        <Column header="Took" class="number"><template #body="{ data }">{{ took(data) }}</template></Column>
       </DataTable>
     </div>
   </div>
