@@ -27,7 +27,6 @@ import (
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/record"
-	"homing/core/rights"
 	"homing/device"
 	"homing/link"
 	"homing/service"
@@ -137,7 +136,7 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 	}
 	s := &stand{running: running, folder: folder, incarnation: uuid.Must(uuid.NewV7()), database: running.DatabaseURL()}
 	s.code = func() (string, error) {
-		code, _, err := running.Central.IssueCode(ctx, central.Person{Name: service.FirstAdminName, Role: rights.Admin}, service.FirstAdminName, time.Hour)
+		code, _, err := running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), service.FirstAdminName, time.Hour)
 		return code, err
 	}
 	d, err := definition.ReadSource("trails.yaml", []byte(trails))

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -25,8 +26,7 @@ type origin struct {
 	incarnation uuid.UUID
 	device      string // name; empty for changes made at central itself
 	batch       *uuid.UUID
-	worker      string
-	role        rights.Role
+	who         Person
 	offset      clock.Offset
 	received    time.Time
 }
@@ -97,9 +97,11 @@ type key struct {
 // row is a record while a batch is worked on.
 type row struct {
 	merge.State
-	stored  bool // the record was there before
-	touched bool // the batch has altered it
-	last    *version
+	territories []string // keys that it falls into
+	left        []string // keys that it fell into earlier and not now
+	stored      bool     // the record was there before
+	touched     bool     // the batch has altered it
+	last        *version
 }
 
 // version is one accepted change on its way into the history.
@@ -218,11 +220,11 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	if collection == nil {
 		return change.Refused, reason(change.CodeUnknownCollection, "central has no collection %q", ch.Collection)
 	}
-	if !d.role.May(rights.ChangeRecords) {
-		return change.Refused, reason(change.CodeNotAllowed, "the role %s may not change records", d.role)
+	if !d.who.Role.May(rights.ChangeRecords) {
+		return change.Refused, reason(change.CodeNotAllowed, "the role %s may not change records", d.who.Role)
 	}
-	if ch.Author != "" && ch.Author != d.worker {
-		return change.Refused, reason(change.CodeNotAllowed, "the change was made by %s, but the device belongs to %s", ch.Author, d.worker)
+	if ch.Author != "" && ch.Author != d.who.Name {
+		return change.Refused, reason(change.CodeNotAllowed, "the change was made by %s, but the device belongs to %s", ch.Author, d.who.Name)
 	}
 	at := key{ch.Collection, ch.Record}
 	current := d.rows[at]
@@ -249,8 +251,45 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 			return change.Refused, wrong
 		}
 	}
+	if err := allowed(collection, d.who, ch.Kind, current, out.State); err != nil {
+		return change.Refused, reason(change.CodeNotAllowed, "%v", err)
+	}
+	if err := current.move(collection, out.State); err != nil {
+		return change.Refused, reason(change.CodeInvalidValue, "%v", err)
+	}
 	d.note(n, at, current, ch, out, edit.Stamp)
 	return out.Verdict, nil
+}
+
+// allowed asks the collection's own rules. What they judge is the record as it was at central and as it would be there.
+func allowed(collection *definition.Collection, who Person, kind change.Kind, current *row, next merge.State) error {
+	switch {
+	case kind == change.Remove:
+		return collection.MayRemove(who, current.Fields)
+	case !current.Exists() || current.Removed:
+		return collection.MayAdd(who, next.Fields)
+	}
+	return collection.MayEdit(who, current.Fields, next.Fields)
+}
+
+// move notes the territories that the record falls into now, and those that it has left. A removed record stays where it was,
+// so that whoever had it hears of the removal.
+func (r *row) move(collection *definition.Collection, next merge.State) error {
+	if next.Removed {
+		return nil
+	}
+	now, err := collection.TerritoriesOf(next.Fields)
+	if err != nil {
+		return err
+	}
+	for _, key := range r.territories {
+		if !slices.Contains(r.left, key) {
+			r.left = append(slices.Clone(r.left), key)
+		}
+	}
+	r.left = slices.DeleteFunc(slices.Clone(r.left), func(key string) bool { return slices.Contains(now, key) })
+	r.territories = now
+	return nil
 }
 
 func reason(code, format string, args ...any) []change.Reason {
@@ -277,7 +316,7 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 
 func (d *desk) wireRecord(id uuid.UUID, state merge.State, v *version) *wire.Record {
 	r := &wire.Record{ID: id, Revision: state.Revision, Removed: state.Removed, EditedAt: v.editedAt, ReceivedAt: d.received,
-		Author: d.worker, Device: d.device}
+		Author: d.who.Name, Device: d.device}
 	if !state.Removed {
 		r.Fields, r.Marks = state.Fields.JSON(), marshal(state.Marks)
 	}

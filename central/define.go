@@ -65,6 +65,7 @@ func (c *Central) Define(ctx context.Context, author string, definitions []defin
 
 func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d definition.Definition) (Defined, error) {
 	var doc []byte
+	var old definition.Definition
 	outcome := "created"
 	d.Version = 1
 	err := tx.QueryRowxContext(ctx, `SELECT doc FROM collections WHERE name = $1 FOR UPDATE`, d.Collection).Scan(&doc)
@@ -73,7 +74,6 @@ func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d defi
 	case err != nil:
 		return Defined{}, err
 	default:
-		var old definition.Definition
 		if err := json.Unmarshal(doc, &old); err != nil {
 			return Defined{}, fmt.Errorf("stored definition of %s: %w", d.Collection, err)
 		}
@@ -97,9 +97,25 @@ func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d defi
 	} else if _, err := tx.ExecContext(ctx, `UPDATE collections SET version = $2, doc = $3 WHERE name = $1`, d.Collection, d.Version, string(text)); err != nil {
 		return Defined{}, err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
-		d.Collection, d.Version, string(text), author, c.Now())
-	return Defined{d.Collection, d.Version, outcome}, err
+	if _, err := tx.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
+		d.Collection, d.Version, string(text), author, c.Now()); err != nil {
+		return Defined{}, err
+	}
+	if outcome == "changed" && old.Sync.Territory != d.Sync.Territory {
+		compiled, err := d.Compile()
+		if err != nil {
+			return Defined{}, err
+		}
+		if err := retag(ctx, tx, compiled); err != nil {
+			return Defined{}, err
+		}
+	}
+	if outcome == "changed" && old.Access.Read != d.Access.Read {
+		if err := tellAgain(ctx, tx, d.Collection); err != nil {
+			return Defined{}, err
+		}
+	}
+	return Defined{d.Collection, d.Version, outcome}, nil
 }
 
 func checkReferences(ctx context.Context, tx *sqlx.Tx, definitions []definition.Definition) error {
@@ -175,8 +191,8 @@ type Overview struct {
 	LastChange *string `json:"last_change,omitempty" doc:"When the last change was received."`
 }
 
-// Overviews gives all collections by name.
-func (c *Central) Overviews(ctx context.Context) ([]Overview, error) {
+// Overviews gives all collections by name, with the numbers of what somebody covers.
+func (c *Central) Overviews(ctx context.Context, asker Person) ([]Overview, error) {
 	var rows []struct {
 		Doc     []byte         `db:"doc"`
 		Head    int64          `db:"head"`
@@ -186,11 +202,11 @@ func (c *Central) Overviews(ctx context.Context) ([]Overview, error) {
 	}
 	err := c.db.SelectContext(ctx, &rows, `
 		SELECT c.doc, c.head,
-			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed) AS records,
-			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.removed) AS removed,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed AND `+covered("$1")+`) AS records,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.removed AND `+covered("$1")+`) AS removed,
 			(SELECT to_char(r.received_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') FROM records r
 				WHERE r.collection = c.name ORDER BY r.position DESC LIMIT 1) AS last
-		FROM collections c ORDER BY c.name`)
+		FROM collections c ORDER BY c.name`, asker.Territories)
 	if err != nil {
 		return nil, err
 	}

@@ -26,6 +26,7 @@ type Device struct {
 	Name        string      `json:"name" db:"name"`
 	Worker      string      `json:"worker" db:"worker"`
 	Role        rights.Role `json:"role" db:"role"`
+	Territories keys        `json:"territories" db:"territories" doc:"Those that its worker holds."`
 	Incarnation uuid.UUID   `json:"incarnation" db:"incarnation" format:"uuid"`
 	Agent       string      `json:"agent" db:"agent"`
 	EnrolledAt  time.Time   `json:"enrolled_at" db:"enrolled_at"`
@@ -38,6 +39,11 @@ type Device struct {
 	Waiting     *int64      `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
 	Lag         int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
 	Last        *Exchange   `json:"last_exchange,omitempty" db:"-"`
+}
+
+// Person is whoever uses the device.
+func (d Device) Person() Person {
+	return Person{Name: d.Worker, Role: d.Role, Territories: d.Territories}
 }
 
 // IssueCode makes a one-time enrolment code for a worker. Only its hash is kept.
@@ -122,7 +128,7 @@ func useCode(ctx context.Context, tx *sqlx.Tx, code string, now time.Time) (work
 	return worker, err
 }
 
-const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
+const deviceColumns = `d.id, d.name, d.worker, w.role, array_to_json(w.territories) AS territories, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
 // DeviceOf gives the device that a token belongs to.
 func (c *Central) DeviceOf(ctx context.Context, token string) (Device, error) {

@@ -14,9 +14,11 @@ import (
 )
 
 // Person is somebody who has signed in, or everybody when central is open.
-type Person struct {
-	Name string      `json:"name"`
-	Role rights.Role `json:"role"`
+type Person = rights.Person
+
+// Everything is a person who may see and do everything, under a name.
+func Everything(name string) Person {
+	return Person{Name: name, Role: rights.Admin, Territories: []string{rights.All}}
 }
 
 // Write is a change made at central itself.
@@ -50,6 +52,9 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			return err
 		}
 		current := rows[key{ch.Collection, ch.Record}]
+		if current != nil && !rights.Covers(who.Territories, current.territories) {
+			return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection) // as everywhere for who does not cover it
+		}
 		if problem := directProblem(write, current); problem != nil {
 			return problem
 		}
@@ -64,7 +69,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 		}
 		ch.Base, ch.Fields = max(ch.Base, 0), fields
 		items[0] = item{change: ch, digest: ch.Digest()}
-		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, worker: who.Name, role: who.Role, offset: clock.Offset{}, received: received}, items)
+		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: who, received: received}, items)
 		if err != nil {
 			return err
 		}

@@ -20,6 +20,7 @@ const (
 	TooLarge        Kind = "too-large"
 	StorageFull     Kind = "storage-full"
 	Unavailable     Kind = "unavailable"
+	Coverage        Kind = "coverage-changed" // the device asks for territories that its worker does not hold now
 )
 
 // Error is something that the asker can do something about.

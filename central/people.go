@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,14 +27,16 @@ var workerName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,39}$`)
 
 // Worker is somebody with an account.
 type Worker struct {
-	Name      string      `json:"name" db:"name"`
-	Role      rights.Role `json:"role" db:"role" enum:"reader,worker,lead,admin"`
-	Devices   int         `json:"devices" db:"devices"`
-	CreatedAt time.Time   `json:"created_at" db:"created_at"`
+	Name        string      `json:"name" db:"name"`
+	Role        rights.Role `json:"role" db:"role" enum:"reader,worker,lead,admin"`
+	Territories keys        `json:"territories" db:"territories"`
+	Devices     int         `json:"devices" db:"devices"`
+	CreatedAt   time.Time   `json:"created_at" db:"created_at"`
 }
 
 // AddWorker makes an account. An empty password makes one that cannot sign in but may own devices.
-func (c *Central) AddWorker(ctx context.Context, name string, role rights.Role, password string) error {
+// Without territories, the worker covers all.
+func (c *Central) AddWorker(ctx context.Context, name string, role rights.Role, password string, territories ...string) error {
 	if !workerName.MatchString(name) {
 		return fail(Invalid, "%q cannot name a worker: take a small letter, then small letters, digits, dots and dashes, at most 40", name)
 	}
@@ -42,12 +46,18 @@ func (c *Central) AddWorker(ctx context.Context, name string, role rights.Role, 
 	if len([]rune(password)) < leastPassword && password != "" {
 		return fail(Invalid, "the password is too short; take at least %d characters", leastPassword)
 	}
+	if len(territories) == 0 {
+		territories = []string{rights.All}
+	}
+	if err := checkTerritories(territories); err != nil {
+		return err
+	}
 	hash := ""
 	if password != "" {
 		hash = hashPassword(password)
 	}
-	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
-		name, role, hash, c.Now())
+	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, territories, created_at) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+		name, role, hash, territories, c.Now())
 	if err != nil {
 		return err
 	}
@@ -61,7 +71,7 @@ func (c *Central) AddWorker(ctx context.Context, name string, role rights.Role, 
 func (c *Central) Workers(ctx context.Context) ([]Worker, error) {
 	workers := []Worker{}
 	err := c.db.SelectContext(ctx, &workers, `
-		SELECT name, role, created_at, (SELECT count(*) FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
+		SELECT name, role, created_at, array_to_json(territories) AS territories, (SELECT count(*) FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
 		FROM workers w ORDER BY name`)
 	return workers, err
 }
@@ -69,7 +79,7 @@ func (c *Central) Workers(ctx context.Context) ([]Worker, error) {
 // SignIn checks a password and gives a token for a session.
 func (c *Central) SignIn(ctx context.Context, name, password string) (token string, who Person, expires time.Time, err error) {
 	var hash string
-	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash)
+	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password, array_to_json(territories) FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash, (*keys)(&who.Territories))
 	if errors.Is(err, sql.ErrNoRows) {
 		hash, err = decoy, nil
 	}
@@ -100,10 +110,57 @@ func (c *Central) SignOut(ctx context.Context, token string) error {
 // PersonOf gives who a session's token stands for.
 func (c *Central) PersonOf(ctx context.Context, token string) (Person, error) {
 	var who Person
-	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
-		hashToken(token), c.Now()).Scan(&who.Name, &who.Role)
+	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role, array_to_json(w.territories) FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
+		hashToken(token), c.Now()).Scan(&who.Name, &who.Role, (*keys)(&who.Territories))
 	if errors.Is(err, sql.ErrNoRows) {
 		return who, fail(Unauthenticated, "this sign-in has ended; sign in again")
 	}
 	return who, err
+}
+
+// HoldTerritories sets which territories a worker holds. Their devices load what they gain and drop what they lose with the
+// next exchange.
+func (c *Central) HoldTerritories(ctx context.Context, name string, territories []string) error {
+	if err := checkTerritories(territories); err != nil {
+		return err
+	}
+	territories = append([]string{}, territories...) // an empty list, where there is none
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		done, err := tx.ExecContext(ctx, `UPDATE workers SET territories = $2 WHERE name = $1`, name, territories)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fail(NotFound, "there is no worker %s", name), err)
+		}
+		// A rule for reading may ask for the worker's territories, so it must decide anew on every record.
+		all, err := c.definitions(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			if all[name].Access.Read != "" {
+				if err := tellAgain(ctx, tx, name); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	c.announce(ctx, Event{Devices: true})
+	return nil
+}
+
+const maxTerritory = 100 // characters
+
+func checkTerritories(territories []string) error {
+	for _, key := range territories {
+		if strings.TrimSpace(key) != key || key == "" || len(key) > maxTerritory {
+			return fail(Invalid, "%q cannot be the key of a territory: take 1 to %d characters without blanks around them", key, maxTerritory)
+		}
+	}
+	return nil
 }

@@ -4,11 +4,14 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"homing/core/definition"
+	"homing/core/rights"
 	"homing/wire"
 )
 
@@ -25,6 +28,10 @@ type PullRequest struct {
 	Cursor     int64
 	Answered   int64 // highest number of its own changes whose answer the device has stored
 	Limit      int   // records; 0 means DefaultPage
+	// Covers are the territories that the device has loaded; nil means all that its worker holds.
+	Covers []string
+	// Load leaves out removals and withdrawals: the device loads what it has not had before.
+	Load bool
 }
 
 type pulled struct {
@@ -38,6 +45,7 @@ type pulled struct {
 	Device     string    `db:"device"`
 	EditedAt   time.Time `db:"edited_at"`
 	ReceivedAt time.Time `db:"received_at"`
+	Covered    bool      `db:"covered"`
 }
 
 func (p pulled) record() wire.Record {
@@ -51,7 +59,8 @@ func (p pulled) record() wire.Record {
 
 // Pull gives what changed in a collection after a cursor, each record once and in its latest state. A page ends at a number
 // of records or of bytes. What the device itself changed last is left out when it has stored the answer: it holds that
-// already. A first load, from cursor 0, leaves out what is removed.
+// already. A first load, from cursor 0, leaves out what is removed. A record that has left the device's territories since the
+// cursor, or that its worker may no longer read, comes as a withdrawal.
 //
 // Head and records are read from one snapshot. Positions become visible in the order of their numbers, so nothing can
 // turn up later behind the cursor that the page ends with.
@@ -62,9 +71,22 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 	if ask.Limit < 1 || ask.Limit > MaxPage {
 		return wire.Page{}, fail(Invalid, "limit %d: take 1 to %d", ask.Limit, MaxPage)
 	}
+	if ask.Covers == nil {
+		ask.Covers = from.Territories
+	}
+	for _, key := range ask.Covers {
+		if !slices.Contains(from.Territories, key) && !slices.Contains(from.Territories, rights.All) {
+			return wire.Page{}, fail(Coverage, "the worker %s does not hold the territory %q now; ask for the definitions again", from.Worker, key)
+		}
+	}
+	ask.Load = ask.Load || ask.Cursor == 0
+	collection, err := c.Collection(ctx, ask.Collection)
+	if err != nil {
+		return wire.Page{}, err
+	}
 	page := wire.Page{Collection: ask.Collection, Records: []wire.Record{}}
 	size := 0
-	err := c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
+	err = c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
 		page.Records, page.More, size = page.Records[:0], false, 0
 		err := tx.QueryRowxContext(ctx, `SELECT head FROM collections WHERE name = $1`, ask.Collection).Scan(&page.Head)
 		switch {
@@ -76,11 +98,11 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 			return fail(Clash, "the cursor %d is not within 0 to %d, the head of %s; forget the cursor and load the collection again", ask.Cursor, page.Head, ask.Collection)
 		}
 		if ask.Cursor == 0 {
-			if err := tx.QueryRowxContext(ctx, `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed`, ask.Collection).Scan(&page.Total); err != nil {
+			if err := tx.QueryRowxContext(ctx, `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed AND `+covered("$2"), ask.Collection, ask.Covers).Scan(&page.Total); err != nil {
 				return err
 			}
 		}
-		size, err = c.fill(ctx, tx, from, ask, &page)
+		size, err = c.fill(ctx, tx, from, ask, collection, &page)
 		return err
 	})
 	if err != nil {
@@ -89,11 +111,17 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 	return page, c.notePull(ctx, from, ask, page, size)
 }
 
-func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRequest, page *wire.Page) (size int, err error) {
+func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRequest, collection *definition.Collection, page *wire.Page) (size int, err error) {
+	readsAll, who := collection.ReadsAll(from.Person()), from.Person()
+	if !readsAll {
+		ask.Answered = 0 // what the device changed last, its worker may no longer read
+	}
 	rows, err := tx.QueryxContext(ctx, `
-		SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records
-		WHERE collection = $1 AND position > $2 AND NOT (incarnation = $3 AND number <= $4) AND NOT (removed AND $2 = 0)
-		ORDER BY position LIMIT $5`, ask.Collection, ask.Cursor, from.Incarnation, ask.Answered, ask.Limit+1)
+		SELECT `+recordColumns+`, covered
+		FROM (SELECT *, `+covered("$6")+` AS covered FROM records WHERE collection = $1 AND position > $2) r
+		WHERE NOT (covered AND incarnation = $3 AND number <= $4) AND NOT (removed AND $7)
+			AND (covered OR NOT $7 AND ('*' = ANY(left_territories) OR left_territories && $6::text[] OR incarnation = $3))
+		ORDER BY position LIMIT $5`, ask.Collection, ask.Cursor, from.Incarnation, ask.Answered, ask.Limit+1, ask.Covers, ask.Load)
 	if err != nil {
 		return 0, err
 	}
@@ -104,13 +132,25 @@ func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRe
 		if err := rows.StructScan(&p); err != nil {
 			return size, err
 		}
-		next := len(p.Fields) + len(p.Marks)
+		one := p.record()
+		if !readsAll && p.Covered {
+			if p.Covered, err = visible(collection, who, []string{rights.All}, p.Fields); err != nil {
+				return size, err
+			}
+		}
+		if !p.Covered && ask.Load {
+			continue
+		}
+		if !p.Covered {
+			one = wire.Record{ID: p.ID, Revision: p.Revision, Position: p.Position, Withdrawn: true}
+		}
+		next := len(one.Fields) + len(one.Marks)
 		if n := len(page.Records); n == ask.Limit || n > 0 && size+next > c.options.PageBytes {
 			page.Cursor, page.More = page.Records[n-1].Position, true
 			break
 		}
 		size += next
-		page.Records = append(page.Records, p.record())
+		page.Records = append(page.Records, one)
 	}
 	return size, rows.Err()
 }
@@ -123,11 +163,11 @@ func (c *Central) notePull(ctx context.Context, from Device, ask PullRequest, pa
 	}
 	now := c.Now()
 	return c.within(ctx, nil, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `
-			INSERT INTO cursors (device, collection, cursor, pulled_at) VALUES ($1, $2, $3, $4)
+		// While a device loads, its cursor stands still.
+		if _, err := tx.ExecContext(ctx, `
+			INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, $2, $3::bigint, $4::timestamptz WHERE NOT $5
 			ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
-			from.ID, ask.Collection, stored, now)
-		if err != nil {
+			from.ID, ask.Collection, stored, now, ask.Load); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2 WHERE id = $1`, from.ID, now); err != nil {

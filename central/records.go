@@ -12,8 +12,10 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
+	"homing/core/definition"
 	"homing/core/fingerprint"
 	"homing/core/query"
+	"homing/core/rights"
 	"homing/wire"
 )
 
@@ -27,8 +29,8 @@ type Listing struct {
 	Offset  int           `json:"offset"`
 }
 
-// List gives a page of the records of a collection that are not removed.
-func (c *Central) List(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Listing, error) {
+// List gives a page of the records of a collection that are not removed and that somebody may see.
+func (c *Central) List(ctx context.Context, asker Person, collection string, where []string, search, sort string, limit, offset int) (Listing, error) {
 	compiled, err := c.Collection(ctx, collection)
 	if err != nil {
 		return Listing{}, err
@@ -39,8 +41,13 @@ func (c *Central) List(ctx context.Context, collection string, where []string, s
 	}
 	condition, args, order := q.SQL(compiled.Definition, query.PostgreSQL)
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
-	from := c.db.Rebind(`FROM records WHERE collection = ? AND NOT removed AND ` + condition)
+	from := sqlx.Rebind(sqlx.DOLLAR, `FROM records WHERE collection = ? AND NOT removed AND `+condition)
 	args = append([]any{collection}, args...)
+	args = append(args, asker.Territories)
+	from += " AND " + covered(fmt.Sprintf("$%d", len(args)))
+	if !compiled.ReadsAll(asker) {
+		return c.listByRule(ctx, compiled, asker, q, `SELECT `+recordColumns+` `+from+` ORDER BY `+order, args)
+	}
 	err = c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
 		if err := tx.QueryRowxContext(ctx, `SELECT count(*) `+from, args...).Scan(&listing.Total); err != nil {
 			return err
@@ -52,32 +59,80 @@ func (c *Central) List(ctx context.Context, collection string, where []string, s
 		}
 		listing.Records = listing.Records[:0]
 		for _, row := range rows {
-			r := row.record()
-			r.Marks = nil // the merge needs them, people do not
-			listing.Records = append(listing.Records, r)
+			listing.Records = append(listing.Records, row.shown())
 		}
 		return nil
 	})
 	return listing, err
 }
 
-// Record gives one record, removed or not.
-func (c *Central) Record(ctx context.Context, collection string, id uuid.UUID) (wire.Record, error) {
-	var row pulled
-	err := sqlx.GetContext(ctx, c.db, &row, `SELECT `+recordColumns+` FROM records WHERE collection = $1 AND id = $2`, collection, id)
+// shown is the record as people see it: the merge needs the marks, they do not.
+func (p pulled) shown() wire.Record {
+	r := p.record()
+	r.Marks = nil
+	return r
+}
+
+// listByRule lists a collection whose definition says by an expression who may read a record. The database cannot evaluate it, so
+// every record that fits is looked at.
+func (c *Central) listByRule(ctx context.Context, collection *definition.Collection, asker Person, q query.Query, statement string, args []any) (Listing, error) {
+	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
+	rows, err := c.db.QueryxContext(ctx, statement, args...)
+	if err != nil {
+		return listing, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var p pulled
+		if err := rows.StructScan(&p); err != nil {
+			return listing, err
+		}
+		seen, err := visible(collection, asker, []string{rights.All}, p.Fields)
+		if err != nil {
+			return listing, err
+		}
+		if !seen {
+			continue
+		}
+		if listing.Total >= int64(q.Offset) && len(listing.Records) < q.Limit {
+			listing.Records = append(listing.Records, p.shown())
+		}
+		listing.Total++
+	}
+	return listing, rows.Err()
+}
+
+// Record gives one record, removed or not, if somebody may see it.
+func (c *Central) Record(ctx context.Context, asker Person, collection string, id uuid.UUID) (wire.Record, error) {
+	compiled, err := c.Collection(ctx, collection)
+	if err != nil {
+		return wire.Record{}, err
+	}
+	var row struct {
+		pulled
+		Territories keys `db:"territories"`
+	}
+	missing := fail(NotFound, "there is no record %s in %s", id, collection)
+	err = sqlx.GetContext(ctx, c.db, &row, `SELECT `+recordColumns+`, array_to_json(territories) AS territories FROM records WHERE collection = $1 AND id = $2`, collection, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return wire.Record{}, fail(NotFound, "there is no record %s in %s", id, collection)
+		return wire.Record{}, missing
 	}
 	if err != nil {
 		return wire.Record{}, err
 	}
-	r := row.record()
-	r.Fields, r.Marks = row.Fields, nil // what a removed record last said is of interest here
+	if seen, err := visible(compiled, asker, row.Territories, row.Fields); err != nil || !seen {
+		return wire.Record{}, errors.Join(missing, err)
+	}
+	r := row.shown()
+	r.Fields = row.Fields // what a removed record last said is of interest here
 	return r, nil
 }
 
-// History gives all versions of a record, the latest first.
-func (c *Central) History(ctx context.Context, collection string, id uuid.UUID) ([]wire.HistoryEntry, error) {
+// History gives all versions of a record, the latest first, if somebody may see the record.
+func (c *Central) History(ctx context.Context, asker Person, collection string, id uuid.UUID) ([]wire.HistoryEntry, error) {
+	if _, err := c.Record(ctx, asker, collection, id); err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		Revision      int64         `db:"revision"`
 		Position      int64         `db:"position"`
@@ -103,9 +158,6 @@ func (c *Central) History(ctx context.Context, collection string, id uuid.UUID) 
 	if err != nil {
 		return nil, err
 	}
-	if len(rows) == 0 {
-		return nil, fail(NotFound, "there is no record %s in %s", id, collection)
-	}
 	history := make([]wire.HistoryEntry, len(rows))
 	for n, row := range rows {
 		h := wire.HistoryEntry{Revision: row.Revision, Position: row.Position, Kind: row.Kind, Base: row.Base, Fields: row.Delta,
@@ -124,10 +176,14 @@ func (c *Central) History(ctx context.Context, collection string, id uuid.UUID) 
 	return history, nil
 }
 
-// Fingerprint is that of all records of a collection that are not removed.
-func (c *Central) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
+// Fingerprint is that of all records of a collection that are not removed and that somebody may see.
+func (c *Central) Fingerprint(ctx context.Context, asker Person, collection string) (fingerprint.Set, error) {
 	var set fingerprint.Set
-	rows, err := c.db.QueryxContext(ctx, `SELECT id, fields FROM records WHERE collection = $1 AND NOT removed`, collection)
+	compiled, err := c.Collection(ctx, collection)
+	if err != nil {
+		return set, err
+	}
+	rows, err := c.db.QueryxContext(ctx, `SELECT id, fields FROM records WHERE collection = $1 AND NOT removed AND `+covered("$2"), collection, asker.Territories)
 	if err != nil {
 		return set, err
 	}
@@ -137,6 +193,12 @@ func (c *Central) Fingerprint(ctx context.Context, collection string) (fingerpri
 		var fields []byte
 		if err := rows.Scan(&id, &fields); err != nil {
 			return set, err
+		}
+		if seen, err := visible(compiled, asker, []string{rights.All}, fields); err != nil || !seen {
+			if err != nil {
+				return set, err
+			}
+			continue
 		}
 		set.Add(id, fields)
 	}

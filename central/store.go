@@ -43,15 +43,18 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 		}
 	}
 	var stored []struct {
-		Collection string    `db:"collection"`
-		ID         uuid.UUID `db:"id"`
-		Revision   int64     `db:"revision"`
-		Removed    bool      `db:"removed"`
-		Fields     []byte    `db:"fields"`
-		Marks      []byte    `db:"marks"`
+		Collection  string    `db:"collection"`
+		ID          uuid.UUID `db:"id"`
+		Revision    int64     `db:"revision"`
+		Removed     bool      `db:"removed"`
+		Fields      []byte    `db:"fields"`
+		Marks       []byte    `db:"marks"`
+		Territories keys      `db:"territories"`
+		Left        keys      `db:"left_territories"`
 	}
 	err := tx.SelectContext(ctx, &stored, `
-		SELECT collection, id, revision, removed, fields, marks FROM records
+		SELECT collection, id, revision, removed, fields, marks, array_to_json(territories) AS territories,
+			array_to_json(left_territories) AS left_territories FROM records
 		WHERE collection = ANY($1) AND id = ANY($2::uuid[])
 		ORDER BY collection, id FOR UPDATE`, collections, ids)
 	if err != nil {
@@ -63,7 +66,7 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 		if err := errors.Join(json.Unmarshal(s.Fields, &state.Fields), json.Unmarshal(s.Marks, &state.Marks)); err != nil {
 			return nil, fmt.Errorf("stored record %s: %w", s.ID, err)
 		}
-		rows[key{s.Collection, s.ID}] = &row{State: state, stored: true}
+		rows[key{s.Collection, s.ID}] = &row{State: state, territories: s.Territories, left: s.Left, stored: true}
 	}
 	return rows, nil
 }
@@ -133,7 +136,7 @@ func (d *desk) writeVersions(ctx context.Context, tx *sqlx.Tx) error {
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[], $9::json[],
 			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[]) u`,
 		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt,
-		d.incarnation, d.batch, d.worker, d.device, d.offset.Error.Milliseconds(), d.received)
+		d.incarnation, d.batch, d.who.Name, d.device, d.offset.Error.Milliseconds(), d.received)
 	return err
 }
 
@@ -142,6 +145,7 @@ func (d *desk) writeVersions(ctx context.Context, tx *sqlx.Tx) error {
 func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 	type columns struct {
 		collections, ids, fields, marks []string
+		territories, left               []string // as array literals
 		revisions, positions, numbers   []int64
 		removed                         []bool
 		edited                          []time.Time
@@ -159,18 +163,21 @@ func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 		to.collections, to.ids = append(to.collections, v.collection), append(to.ids, v.id.String())
 		to.fields, to.marks = append(to.fields, string(r.Fields.JSON())), append(to.marks, string(marshal(r.Marks)))
 		to.revisions, to.positions, to.numbers = append(to.revisions, r.Revision), append(to.positions, v.position), append(to.numbers, v.change.Number)
+		to.territories, to.left = append(to.territories, arrayLiteral(r.territories)), append(to.left, arrayLiteral(r.left))
 		to.removed, to.edited = append(to.removed, r.Removed), append(to.edited, v.editedAt)
 	}
-	const given = `unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::boolean[], $6::json[], $7::json[], $8::bigint[], $9::timestamptz[])
-		AS u (collection, id, revision, position, removed, fields, marks, number, edited_at)`
+	const given = `unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::boolean[], $6::json[], $7::json[], $8::bigint[], $9::timestamptz[],
+		$10::text[], $11::text[]) AS u (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories)`
 	run := func(c columns, statement string) (sql.Result, error) {
 		return tx.ExecContext(ctx, statement, c.collections, c.ids, c.revisions, c.positions, c.removed, c.fields, c.marks, c.numbers, c.edited,
-			d.incarnation, d.worker, d.device, d.received)
+			c.territories, c.left, d.incarnation, d.who.Name, d.device, d.received)
 	}
 	if len(fresh.ids) > 0 {
 		done, err := run(fresh, `
-			INSERT INTO records (collection, id, revision, position, removed, fields, marks, number, edited_at, incarnation, author, device, received_at)
-			SELECT u.*, $10, $11, $12, $13 FROM `+given+` ON CONFLICT (collection, id) DO NOTHING`)
+			INSERT INTO records (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories,
+				incarnation, author, device, received_at)
+			SELECT u.collection, u.id, u.revision, u.position, u.removed, u.fields, u.marks, u.number, u.edited_at, u.territories::text[],
+				u.left_territories::text[], $12, $13, $14, $15 FROM `+given+` ON CONFLICT (collection, id) DO NOTHING`)
 		if err != nil {
 			return err
 		}
@@ -183,7 +190,8 @@ func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 	}
 	_, err := run(old, `
 		UPDATE records r SET revision = u.revision, position = u.position, removed = u.removed, fields = u.fields, marks = u.marks,
-			number = u.number, edited_at = u.edited_at, incarnation = $10, author = $11, device = $12, received_at = $13
+			number = u.number, edited_at = u.edited_at, incarnation = $12, author = $13, device = $14, received_at = $15,
+			territories = u.territories::text[], left_territories = u.left_territories::text[]
 		FROM `+given+` WHERE r.collection = u.collection AND r.id = u.id`)
 	return err
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"homing/central"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -92,7 +93,7 @@ func TestQueriesAgree(t *testing.T) {
 	} {
 		found, err := store.Find(t.Context(), "trails", q.where, q.search, q.sort, q.limit, q.skip)
 		testbed.Must(t, err)
-		listing, err := bed.Central.List(t.Context(), "trails", q.where, q.search, q.sort, q.limit, q.skip)
+		listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", q.where, q.search, q.sort, q.limit, q.skip)
 		testbed.Must(t, err)
 		here, there := fmt.Sprint(found.Total, ":"), fmt.Sprint(listing.Total, ":")
 		for _, r := range found.Records {

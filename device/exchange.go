@@ -30,9 +30,10 @@ type Summary struct {
 	Merged    int           `json:"merged"`
 	Refused   int           `json:"refused"`
 	Waiting   int           `json:"waiting"`
-	Received  int           `json:"received"` // records, removals included
-	Removed   int           `json:"removed"`  // of these, removals
-	BytesUp   int           `json:"bytes_up"` // as sent, compressed
+	Received  int           `json:"received"`  // records, removals included
+	Removed   int           `json:"removed"`   // of these, removals
+	Withdrawn int           `json:"withdrawn"` // records dropped since the worker no longer covers them
+	BytesUp   int           `json:"bytes_up"`  // as sent, compressed
 	BytesDown int           `json:"bytes_down"`
 	Took      time.Duration `json:"took_ns"`
 }
@@ -154,6 +155,19 @@ func (e *exchange) meet(ctx context.Context) error {
 	if generation != hello.Generation.String() {
 		return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
 	}
+	if err := e.define(ctx); err != nil {
+		return err
+	}
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := setFact(ctx, tx, factOpen, strconv.FormatBool(hello.Open)); err != nil {
+			return err
+		}
+		return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+	})
+}
+
+// define takes over the definitions, and which territories the worker holds.
+func (e *exchange) define(ctx context.Context) error {
 	var definitions wire.Definitions
 	if err := e.call(ctx, http.MethodGet, "/v1/definitions", nil, &definitions); err != nil {
 		return err
@@ -162,10 +176,11 @@ func (e *exchange) meet(ctx context.Context) error {
 		return err
 	}
 	return e.within(ctx, func(tx *sqlx.Tx) error {
-		if err := setFact(ctx, tx, factOpen, strconv.FormatBool(hello.Open)); err != nil {
+		territories, err := json.Marshal(definitions.Territories)
+		if err != nil {
 			return err
 		}
-		return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+		return setFact(ctx, tx, factTerritories, string(territories))
 	})
 }
 
@@ -188,18 +203,50 @@ func (e *exchange) clock() wire.Clock {
 // pageRecords is how many records a device asks for at once.
 const pageRecords = 2000
 
-// pull brings each collection to its head, page by page.
+// pull brings each collection to its head, page by page. When the worker's territories change meanwhile, it starts over with
+// those that they hold now; nothing is loaded twice for that.
 func (e *exchange) pull(ctx context.Context) error {
+	const tries = 3
+	var err error
+	for range tries {
+		if err = e.pullAll(ctx); !isCoverage(err) {
+			return err
+		}
+		if err := e.define(ctx); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+func isCoverage(err error) bool {
+	var problem *link.Problem
+	return errors.As(err, &problem) && problem.Type == wire.ProblemCoverage
+}
+
+func (e *exchange) pullAll(ctx context.Context) error {
 	collections, err := e.Collections(ctx)
 	if err != nil {
 		return err
 	}
 	for _, c := range collections {
-		if err := e.pullCollection(ctx, c.Name, c.Cursor); err != nil {
+		covers, err := e.cover(ctx, c.Name, c.Cursor)
+		if err != nil {
+			return err
+		}
+		if err := e.pullFrom(ctx, course{collection: c.Name, cursor: c.Cursor, covers: covers}); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// course is one way through a collection's changes: the main one, or the load of territories that were gained.
+type course struct {
+	collection string
+	cursor     int64
+	covers     []string
+	gaining    bool
 }
 
 // fetched is a page on its way from central to the store.
@@ -209,19 +256,20 @@ type fetched struct {
 	err     error
 }
 
-// pullCollection stores each page while the next one is under way.
-func (e *exchange) pullCollection(ctx context.Context, name string, cursor int64) error {
+// pullFrom stores each page while the next one is under way.
+func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	answered, err := fact(ctx, e.db, factAnswered)
 	if err != nil {
 		return storeError(err)
 	}
+	name, gaining := way.collection, way.gaining
 	ctx, cancel := context.WithCancel(ctx)
 	pages := make(chan fetched, 1)
 	go func() {
 		defer close(pages)
 		for more := true; more; {
-			next := e.fetch(ctx, name, cursor, answered)
-			more, cursor = next.err == nil && next.page.More, next.page.Cursor
+			next := e.fetch(ctx, way, answered)
+			more, way.cursor = next.err == nil && next.page.More, next.page.Cursor
 			select {
 			case pages <- next:
 			case <-ctx.Done():
@@ -241,7 +289,7 @@ func (e *exchange) pullCollection(ctx context.Context, name string, cursor int64
 		if next.err != nil {
 			return next.err
 		}
-		if err := e.takePage(ctx, next.page); err != nil {
+		if err := e.takePage(ctx, next.page, gaining); err != nil {
 			return err
 		}
 		if next.page.Total > 0 {
@@ -256,17 +304,23 @@ func (e *exchange) pullCollection(ctx context.Context, name string, cursor int64
 	return ctx.Err()
 }
 
-func (e *exchange) fetch(ctx context.Context, name string, cursor int64, answered string) (next fetched) {
-	ask := url.Values{"cursor": {strconv.FormatInt(cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}}
-	if answered != "" {
+func (e *exchange) fetch(ctx context.Context, way course, answered string) (next fetched) {
+	ask := url.Values{"cursor": {strconv.FormatInt(way.cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}, "covers": way.covers}
+	if answered != "" && !way.gaining {
 		ask.Set("answered", answered)
 	}
-	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+name+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)
+	if way.covers != nil && len(way.covers) == 0 {
+		ask.Set("covers", "") // nothing, which is not the same as saying nothing
+	}
+	if way.gaining {
+		ask.Set("load", "true")
+	}
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)
 	return next
 }
 
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
-func (e *exchange) takePage(ctx context.Context, page wire.Page) error {
+func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
@@ -276,9 +330,17 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page) error {
 			if r.Removed {
 				e.summary.Removed++
 			}
-			if err := e.layUnder(ctx, tx, page.Collection, r); err != nil {
+			take := e.layUnder
+			if r.Withdrawn {
+				e.summary.Withdrawn++
+				take = e.withdraw
+			}
+			if err := take(ctx, tx, page.Collection, r); err != nil {
 				return err
 			}
+		}
+		if gaining {
+			return noteGain(ctx, tx, page)
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ? WHERE name = ?`,
 			page.Cursor, page.Head, timeText(e.now()), page.Collection)
@@ -328,7 +390,7 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		return nil
 	}
 	for _, r := range records {
-		if r.Removed {
+		if r.Removed || r.Withdrawn {
 			left = append(left, r)
 			continue
 		}
@@ -359,9 +421,10 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 	if err != nil {
 		return err
 	}
-	if known.Revision >= r.Revision {
+	if known.Revision >= r.Revision && !row.Withdrawn {
 		return nil
 	}
+	row.Withdrawn = false
 	under, err := stateOf(r, known)
 	if err != nil {
 		return err

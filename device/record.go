@@ -66,13 +66,14 @@ type stored struct {
 	UnderFields  sql.NullString `db:"under_fields"`
 	Pending      int            `db:"pending"`
 	Refused      int            `db:"refused"`
+	Withdrawn    bool           `db:"withdrawn"`
 	Author       string         `db:"author"`
 	Device       string         `db:"device"`
 	EditedAt     string         `db:"edited_at"`
 	ReceivedAt   string         `db:"received_at"`
 }
 
-const storedColumns = `collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, author, device, edited_at, received_at,
+const storedColumns = `collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at,
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.verdict IS NOT NULL) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {

@@ -11,6 +11,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/clock"
+	"homing/core/definition"
 	"homing/core/record"
 	"homing/core/rights"
 )
@@ -70,6 +71,9 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		}
 		delta := deltaOf(before, set, cleared)
 		after := before.Apply(delta)
+		if err := allowed(c, known, kind, before, after); err != nil {
+			return err
+		}
 		if kind != change.Remove {
 			if wrong := c.NewlyWrong(before, after); len(wrong) > 0 {
 				return &InvalidError{collection, wrong}
@@ -84,6 +88,37 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		return err
 	})
 	return saved, err
+}
+
+// allowed asks the collection's own rules, so that the worker hears at once what central would refuse.
+func allowed(c *definition.Collection, known map[string]string, kind change.Kind, before, after record.Fields) error {
+	who, err := person(known)
+	if err != nil {
+		return err
+	}
+	switch kind {
+	case change.Add:
+		err = c.MayAdd(who, after)
+	case change.Edit:
+		err = c.MayEdit(who, before, after)
+	default:
+		err = c.MayRemove(who, before)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %v", ErrNotAllowed, err)
+	}
+	return nil
+}
+
+// person is the worker of the device, as central last said.
+func person(known map[string]string) (rights.Person, error) {
+	who := rights.Person{Name: known[factWorker], Role: rights.Role(known[factRole])}
+	if text := known[factTerritories]; text != "" {
+		if err := json.Unmarshal([]byte(text), &who.Territories); err != nil {
+			return who, fmt.Errorf("%w: the worker's territories", ErrDamaged)
+		}
+	}
+	return who, nil
 }
 
 // deltaOf is what differs from before once some fields are set and some cleared.
@@ -150,11 +185,11 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 
 func writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
 	_, err := tx.ExecContext(ctx, `
-		INSERT INTO records (collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, author, device, edited_at, received_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		INSERT INTO records (collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, marks = excluded.marks,
-			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, author = excluded.author,
+			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, author = excluded.author,
 			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at`,
-		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Author, row.Device, row.EditedAt, row.ReceivedAt)
+		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Author, row.Device, row.EditedAt, row.ReceivedAt)
 	return err
 }

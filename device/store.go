@@ -122,10 +122,11 @@ const (
 	factWorker      = "worker"
 	factRole        = "role"
 	factGeneration  = "generation"
-	factStamp       = "stamp"    // the last one given
-	factAnswered    = "answered" // highest number of a change whose answer is stored
-	factOffset      = "offset"   // of the device's clock, as last measured
-	factOpen        = "open"     // central needed no sign-in when last met
+	factStamp       = "stamp"       // the last one given
+	factAnswered    = "answered"    // highest number of a change whose answer is stored
+	factOffset      = "offset"      // of the device's clock, as last measured
+	factTerritories = "territories" // that the worker holds: a JSON list
+	factOpen        = "open"        // central needed no sign-in when last met
 )
 
 // runner is the database or a transaction on it.

@@ -58,13 +58,13 @@ func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 }
 
 // rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of which
-// nothing is left is dropped.
+// nothing is left, or that is withdrawn, is dropped.
 func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merge.State) error {
 	var changes []queued
 	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
 		return err
 	}
-	if len(changes) == 0 && (!under.Exists() || under.Removed) {
+	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn) {
 		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"homing/central"
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/record"
@@ -105,7 +106,7 @@ func database(t *testing.T, bed *testbed.Bed) *sqlx.DB {
 // versions is how many accepted changes a record has.
 func versions(t *testing.T, bed *testbed.Bed, collection string, id uuid.UUID) int {
 	t.Helper()
-	history, err := bed.Central.History(ctx, collection, id)
+	history, err := bed.Central.History(ctx, central.Everything("admin"), collection, id)
 	testbed.Must(t, err)
 	return len(history)
 }
@@ -113,7 +114,7 @@ func versions(t *testing.T, bed *testbed.Bed, collection string, id uuid.UUID) i
 // value is a field's JSON text as central has it.
 func value(t *testing.T, bed *testbed.Bed, id uuid.UUID, field string) string {
 	t.Helper()
-	r, err := bed.Central.Record(ctx, "trails", id)
+	r, err := bed.Central.Record(ctx, central.Everything("admin"), "trails", id)
 	testbed.Must(t, err)
 	var fields record.Fields
 	testbed.Must(t, json.Unmarshal(r.Fields, &fields))
@@ -136,4 +137,9 @@ func editTrail(t *testing.T, store *device.Store, id uuid.UUID, fields device.Fi
 // behind is a clock that goes wrong by some time.
 func behind(by time.Duration) func() time.Time {
 	return func() time.Time { return time.Now().Add(-by) }
+}
+
+// deltaOf sets one field to a text.
+func deltaOf(field, text string) record.Delta {
+	return record.Delta{field: record.Edit{To: json.RawMessage(strconv.Quote(text))}}
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"homing/central"
 	"homing/core/change"
 	"homing/core/record"
 	"homing/device"
@@ -111,7 +112,7 @@ func TestP5TheLosingValueIsKept(t *testing.T) {
 	}
 	testbed.Exchange(t, two)
 	bed.Same(one, two)
-	history, err := bed.Central.History(ctx, "trails", trail.ID)
+	history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", trail.ID)
 	testbed.Must(t, err)
 	h := history[0]
 	if h.Author != "worker" || h.Device != "one" || h.Batch == nil || h.Source.Number != 2 || h.Kind != change.Edit || h.Base != 1 {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/central"
 	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
@@ -209,7 +210,7 @@ func TestP3TwoInstancesOneDatabase(t *testing.T) {
 	if len(held) != 161 || held[shared] != 160 {
 		t.Errorf("the puller holds %d records, the shared one at revision %d; want 161 and 160", len(held), held[shared])
 	}
-	listing, err := one.Central.List(ctx, "trails", nil, "", "", 1, 0)
+	listing, err := one.Central.List(ctx, central.Everything("admin"), "trails", nil, "", "", 1, 0)
 	testbed.Must(t, err)
 	if listing.Total != 161 {
 		t.Errorf("central holds %d", listing.Total)

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"homing/central"
 	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
@@ -101,7 +102,7 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 	if out := runProgram(t, path, "local", "exchange"); !strings.Contains(out, "Sent 2: 2 applied") {
 		t.Errorf("the second exchange said:\n%s", out)
 	}
-	listing, err := bed.Central.List(ctx, "trails", nil, "", "", 10, 0)
+	listing, err := bed.Central.List(ctx, central.Everything("admin"), "trails", nil, "", "", 10, 0)
 	testbed.Must(t, err)
 	if listing.Total != 1 || versions(t, bed, "trails", listing.Records[0].ID) != 2 {
 		t.Errorf("central holds %d records; want 1 with 2 revisions", listing.Total)

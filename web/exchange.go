@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -43,8 +44,8 @@ func (s *Server) registerExchange() {
 
 	add(s, s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers),
 		func(ctx context.Context, _ *nothing) (*answer[wire.Definitions], error) {
-			all, err := s.central.Overviews(ctx)
-			definitions := wire.Definitions{Definitions: make([]definition.Definition, len(all))}
+			all, err := s.central.Overviews(ctx, who(ctx).Person)
+			definitions := wire.Definitions{Definitions: make([]definition.Definition, len(all)), Territories: who(ctx).Territories}
 			for n, one := range all {
 				definitions.Definitions[n] = one.Definition
 			}
@@ -108,11 +109,13 @@ func unreadableBody(err error) error {
 
 func (s *Server) registerPull() {
 	type pullIn struct {
-		Collection string `path:"collection"`
-		Exchange   string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
-		Cursor     int64  `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
-		Answered   int64  `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
-		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
+		Collection string   `path:"collection"`
+		Exchange   string   `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Cursor     int64    `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
+		Answered   int64    `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
+		Limit      int      `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
+		Covers     []string `query:"covers,explode" doc:"The territories that the device has loaded, each as one parameter; all that its worker holds when left out."`
+		Load       bool     `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
 	op := s.operation(http.MethodGet, "/v1/collections/{collection}/changes", "pull", "Pull what changed in a collection after a cursor", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
@@ -120,7 +123,10 @@ func (s *Server) registerPull() {
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
 	op.Responses = map[string]*huma.Response{"200": {Description: "A page", Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
-		ask := central.PullRequest{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit}
+		ask := central.PullRequest{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit, Load: in.Load}
+		if in.Covers != nil {
+			ask.Covers = slices.DeleteFunc(in.Covers, func(key string) bool { return key == "" })
+		}
 		if in.Exchange != "" {
 			id, err := uuid.Parse(in.Exchange)
 			if err != nil {

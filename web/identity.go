@@ -93,7 +93,7 @@ func (s *Server) identify(ctx huma.Context) (identity, error) {
 		if device.Worker == central.OpenName && !s.options.Open {
 			return identity{}, newProblem(http.StatusUnauthorized, "this device was enrolled while central was open to everybody; enrol it again with a code")
 		}
-		return identity{Person: central.Person{Name: device.Worker, Role: device.Role}, Device: &device, token: token}, nil
+		return identity{Person: device.Person(), Device: &device, token: token}, nil
 	case strings.HasPrefix(token, "ses_"):
 		person, err := s.central.PersonOf(ctx.Context(), token)
 		if err == nil || !s.options.Open {
@@ -103,7 +103,7 @@ func (s *Server) identify(ctx huma.Context) (identity, error) {
 		return identity{}, newProblem(http.StatusUnauthorized, "this token is not one of central's")
 	}
 	if s.options.Open {
-		return identity{Person: central.Person{Name: central.OpenName, Role: rights.Admin}}, nil
+		return identity{Person: central.Everything(central.OpenName)}, nil
 	}
 	return identity{}, newProblem(http.StatusUnauthorized, "sign in first")
 }

@@ -57,16 +57,31 @@ func (s *Server) registerPeople() {
 		})
 	type workerIn struct {
 		Body struct {
-			Name     string      `json:"name"`
-			Role     rights.Role `json:"role" enum:"reader,worker,lead,admin"`
-			Password string      `json:"password,omitempty" doc:"At least 8 characters. Without one, the worker can own devices but not sign in."`
+			Name        string      `json:"name"`
+			Role        rights.Role `json:"role" enum:"reader,worker,lead,admin"`
+			Password    string      `json:"password,omitempty" doc:"At least 8 characters. Without one, the worker can own devices but not sign in."`
+			Territories []string    `json:"territories,omitempty" doc:"Those that the worker holds; all when left out."`
 		}
 	}
 	op := s.operation(http.MethodPost, "/v1/workers", "add-worker", "Add a worker", workerAdmins)
 	op.DefaultStatus = http.StatusCreated
 	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *workerIn) (*struct{}, error) {
-		return nil, s.central.AddWorker(ctx, in.Body.Name, in.Body.Role, in.Body.Password)
+		return nil, s.central.AddWorker(ctx, in.Body.Name, in.Body.Role, in.Body.Password, in.Body.Territories...)
+	})
+}
+
+func (s *Server) registerTerritories() {
+	type holdIn struct {
+		Name string `path:"name"`
+		Body struct {
+			Territories []string `json:"territories" doc:"All that the worker is to hold; * stands for all there are."`
+		}
+	}
+	op := s.operation(http.MethodPut, "/v1/workers/{name}/territories", "hold-territories", "Set which territories a worker holds", workerAdmins)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *holdIn) (*struct{}, error) {
+		return nil, s.central.HoldTerritories(ctx, in.Name, in.Body.Territories)
 	})
 }
 

@@ -97,6 +97,7 @@ var statusOf = map[central.Kind]int{
 	central.TooLarge:        http.StatusRequestEntityTooLarge,
 	central.StorageFull:     http.StatusInsufficientStorage,
 	central.Unavailable:     http.StatusServiceUnavailable,
+	central.Coverage:        http.StatusConflict,
 }
 
 const retrySeconds = "5"
@@ -119,7 +120,7 @@ func (s *Server) problem(ctx context.Context, err error) error {
 		return p
 	}
 	p := newProblem(statusOf[known.Kind], known.Message)
-	p.Request, p.Reasons = id, known.Reasons
+	p.Type, p.Request, p.Reasons = wire.ProblemPrefix+string(known.Kind), id, known.Reasons
 	if known.Kind == central.Unavailable || known.Kind == central.StorageFull {
 		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {retrySeconds}})
 	}

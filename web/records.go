@@ -22,7 +22,7 @@ type RecordPath struct {
 func (s *Server) registerRecords() {
 	add(s, s.operation(http.MethodGet, "/v1/collections", "collections", "All collections with their definitions and numbers", readers),
 		func(ctx context.Context, _ *nothing) (*answer[[]central.Overview], error) {
-			all, err := s.central.Overviews(ctx)
+			all, err := s.central.Overviews(ctx, who(ctx).Person)
 			return &answer[[]central.Overview]{all}, err
 		})
 
@@ -44,17 +44,17 @@ func (s *Server) registerRecords() {
 	}
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[central.Listing], error) {
-			listing, err := s.central.List(ctx, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
+			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
 			return &answer[central.Listing]{listing}, err
 		})
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not", readers),
 		func(ctx context.Context, in *RecordPath) (*answer[wire.Record], error) {
-			r, err := s.central.Record(ctx, in.Collection, in.ID)
+			r, err := s.central.Record(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[wire.Record]{r}, err
 		})
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}/history", "history", "All versions of a record, the latest first", readers),
 		func(ctx context.Context, in *RecordPath) (*answer[[]wire.HistoryEntry], error) {
-			history, err := s.central.History(ctx, in.Collection, in.ID)
+			history, err := s.central.History(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[[]wire.HistoryEntry]{history}, err
 		})
 	type fingerprintIn struct {
@@ -69,7 +69,7 @@ func (s *Server) registerRecords() {
 			if _, err := s.central.Collection(ctx, in.Collection); err != nil {
 				return nil, err
 			}
-			set, err := s.central.Fingerprint(ctx, in.Collection)
+			set, err := s.central.Fingerprint(ctx, who(ctx).Person, in.Collection)
 			return &answer[fingerprintOut]{fingerprintOut{set.Count(), set.String()}}, err
 		})
 	s.registerWrites()

@@ -15,6 +15,7 @@ func (s *Server) register() {
 	s.registerRecords()
 	s.registerFleet()
 	s.registerPeople()
+	s.registerTerritories()
 	s.registerLive()
 }
 

@@ -38,6 +38,9 @@ func (r Record) appendJSON(to []byte) []byte {
 	if r.Removed {
 		to = append(to, `,"removed":true`...)
 	}
+	if r.Withdrawn {
+		to = append(to, `,"withdrawn":true`...)
+	}
 	if len(r.Fields) > 0 {
 		to = append(append(to, `,"fields":`...), r.Fields...)
 	}

@@ -108,6 +108,7 @@ type Record struct {
 	Revision   int64           `json:"revision"`
 	Position   int64           `json:"position,omitempty" doc:"Position of the record's last change in its collection."`
 	Removed    bool            `json:"removed,omitempty"`
+	Withdrawn  bool            `json:"withdrawn,omitempty" doc:"The worker no longer covers the record: the device drops it. Nothing else is said of it."`
 	Fields     json.RawMessage `json:"fields,omitempty" doc:"The values by field; left out when the record is removed."`
 	Marks      json.RawMessage `json:"marks,omitempty" doc:"When each field last got its value, for the merge; left out when the record is removed."`
 	EditedAt   time.Time       `json:"edited_at" doc:"When the last change was made, in central's time."`
@@ -138,7 +139,11 @@ type Report struct {
 // Definitions are the collections that the asker may see.
 type Definitions struct {
 	Definitions []definition.Definition `json:"definitions"`
+	Territories []string                `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
 }
+
+// ProblemCoverage is the type of the problem that a device meets when it asks for territories its worker does not hold now.
+const ProblemCoverage = ProblemPrefix + "coverage-changed"
 
 // Version of a record in its history.
 type HistoryEntry struct {

@@ -28,7 +28,8 @@ CREATE TABLE definitions (
 CREATE TABLE workers (
     name       text PRIMARY KEY,
     role       text NOT NULL,
-    password   text NOT NULL, -- argon2id
+    password    text NOT NULL, -- argon2id
+    territories text[] NOT NULL,
     created_at timestamptz NOT NULL
 );
 
@@ -82,6 +83,8 @@ CREATE TABLE records (
     removed     boolean NOT NULL,
     fields      json NOT NULL,
     marks       json NOT NULL,
+    territories text[] NOT NULL,      -- keys that the record falls into
+    left_territories text[] NOT NULL, -- keys that it fell into earlier and not now: who holds them must drop it
     incarnation uuid NOT NULL, -- source of the last change
     number      bigint NOT NULL,
     author      text NOT NULL,

@@ -25,6 +25,7 @@ type Collection struct {
 	Definition
 	schema *jsonschema.Schema
 	label  label
+	guard  guard
 }
 
 // Compile checks the definition's schemas and label and makes it ready for use.
@@ -49,7 +50,11 @@ func (d Definition) Compile() (*Collection, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Collection{Definition: d, schema: schema, label: parsed}, nil
+	rules, err := d.guard()
+	if err != nil {
+		return nil, err
+	}
+	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules}, nil
 }
 
 func addSchema(compiler *jsonschema.Compiler, url string, text []byte) error {

@@ -18,6 +18,7 @@ type Definition struct {
 	Description string  `json:"description,omitempty"`
 	Label       string  `json:"label" doc:"How a record is called in lists, with fields in braces, such as {name} ({kind})."`
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
+	Access      Access  `json:"access,omitzero"`
 	Sync        Sync    `json:"sync"`
 }
 
@@ -34,6 +35,8 @@ type Field struct {
 type Sync struct {
 	Rules   map[string]merge.Rule `json:"rules,omitempty" doc:"The merge rule of each field that does not have the default, newest."`
 	Removal merge.Removal         `json:"removal" doc:"What a removal that meets an edit does."`
+	// Territory is a CEL expression over record.
+	Territory string `json:"territory,omitempty" doc:"CEL expression over record that gives the keys of the territories it falls into: a text or a list of texts. Left out, everybody covers all records."`
 }
 
 // Name is what collections and fields may be called: they stand in paths, columns and command lines.

@@ -36,7 +36,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, fields,
-// required and sync. File is the name that errors carry; every error is a [*SourceError].
+// required, access and sync. File is the name that errors carry; every error is a [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
 	root, err := s.document(text)
@@ -124,7 +124,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "fields", "required", "sync")
+	members, err := s.entries(root, "collection", "title", "description", "label", "fields", "required", "access", "sync")
 	if err != nil {
 		return d, err
 	}
@@ -157,6 +157,11 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	}
 	if parts["required"] != nil {
 		if err := s.required(&d, parts["required"]); err != nil {
+			return d, err
+		}
+	}
+	if parts["access"] != nil {
+		if err := s.access(&d, parts["access"]); err != nil {
 			return d, err
 		}
 	}
@@ -233,8 +238,22 @@ func (s source) required(d *Definition, node *yaml.Node) error {
 	return nil
 }
 
+func (s source) access(d *Definition, node *yaml.Node) error {
+	rules := map[string]*string{actRead: &d.Access.Read, actAdd: &d.Access.Add, actEdit: &d.Access.Edit, actRemove: &d.Access.Remove}
+	members, err := s.entries(node, actRead, actAdd, actEdit, actRemove)
+	if err != nil {
+		return err
+	}
+	for _, member := range members {
+		if *rules[member.key.Value], err = s.text(member.value, member.key.Value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s source) sync(d *Definition, node *yaml.Node) error {
-	members, err := s.entries(node, "rules", "removal")
+	members, err := s.entries(node, "rules", "removal", "territory")
 	if err != nil {
 		return err
 	}
@@ -243,6 +262,10 @@ func (s source) sync(d *Definition, node *yaml.Node) error {
 		case "removal":
 			if member.value.Value != string(merge.EditStays) {
 				return s.fail(member.value, "%q is not a removal rule; known is %s", member.value.Value, merge.EditStays)
+			}
+		case "territory":
+			if d.Sync.Territory, err = s.text(member.value, "territory"); err != nil {
+				return err
 			}
 		case "rules":
 			if err := s.rules(d, member.value); err != nil {
@@ -325,6 +348,10 @@ func (s source) scalar(node *yaml.Node) (any, error) {
 
 // compileError finds the line that a schema error is about.
 func (s source) compileError(root *yaml.Node, err error) error {
+	var rule *ruleError
+	if errors.As(err, &rule) {
+		return s.fail(follow(root, rule.path), "%v", err)
+	}
 	var invalid *jsonschema.ValidationError
 	var schema *jsonschema.SchemaValidationError
 	if errors.As(err, &schema) && errors.As(schema.Err, &invalid) {

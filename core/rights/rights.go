@@ -49,3 +49,21 @@ func (r Role) May(action Action) bool {
 	need, known := least[action]
 	return known && r.Valid() && slices.Index(Roles, r) >= slices.Index(Roles, need)
 }
+
+// All is the key of whoever covers every territory, and of a record that everybody covers.
+const All = "*"
+
+// Person is somebody who asks for something: who they are, what they may, and which territories they hold.
+type Person struct {
+	Name        string   `json:"name"`
+	Role        Role     `json:"role"`
+	Territories []string `json:"territories" doc:"The territories that the worker holds; * stands for all."`
+}
+
+// Covers says whether somebody who holds some territories covers a record that falls into others.
+func Covers(held, falls []string) bool {
+	if slices.Contains(held, All) || slices.Contains(falls, All) {
+		return true
+	}
+	return slices.ContainsFunc(falls, func(key string) bool { return slices.Contains(held, key) })
+}

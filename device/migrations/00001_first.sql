@@ -10,7 +10,10 @@ CREATE TABLE collections (
     doc       TEXT NOT NULL,
     cursor    INTEGER NOT NULL DEFAULT 0,
     head      INTEGER NOT NULL DEFAULT 0, -- central's head at the last pull
-    pulled_at TEXT
+    pulled_at TEXT,
+    covers    TEXT NOT NULL DEFAULT '["*"]', -- JSON list of the territories that are loaded up to the cursor
+    gaining   TEXT,                          -- those that are being loaded, while they are
+    gained    INTEGER NOT NULL DEFAULT 0     -- how far that load is
 ) WITHOUT ROWID;
 
 -- The view that people see. A record with unsent changes keeps what central last said beside it.
@@ -24,6 +27,7 @@ CREATE TABLE records (
     under_removed INTEGER NOT NULL DEFAULT 0,
     under_fields  TEXT,             -- central's; null when the view is the same
     pending       INTEGER NOT NULL DEFAULT 0, -- changes in the outbox
+    withdrawn     INTEGER NOT NULL DEFAULT 0, -- no longer covered: goes when its changes are answered
     author        TEXT NOT NULL,
     device        TEXT NOT NULL,
     edited_at     TEXT NOT NULL,

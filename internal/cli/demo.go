@@ -117,7 +117,7 @@ func (s *story) prepare(ctx context.Context) error {
 		return nil
 	}
 	line := newProgressLine(s.out)
-	admin := central.Person{Name: service.FirstAdminName, Role: rights.Admin}
+	admin := central.Everything(service.FirstAdminName)
 	for n, r := range records {
 		fields, err := r.JSON()
 		if err != nil {

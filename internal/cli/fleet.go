@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
+	"homing/core/rights"
 )
 
 func workersCommand() *cli.Command {
@@ -31,26 +34,29 @@ func workersCommand() *cli.Command {
 				if c.Bool("json") {
 					return writeJSON(c.Root().Writer, workers)
 				}
-				t := newTable(c.Root().Writer, "WORKER", "ROLE", "DEVICES", "SINCE")
+				t := newTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
 				for _, w := range workers {
-					t.row(w.Name, w.Role, w.Devices, when(w.CreatedAt))
+					t.row(w.Name, w.Role, held(w.Territories), w.Devices, when(w.CreatedAt))
 				}
 				return t.flush()
 			}},
 			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
 				Description: "The password is asked for, or read from the first line of standard input. With --no-password the worker can own devices but not sign in.",
 				Flags: centralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
+					&cli.StringSliceFlag{Name: "territory", Usage: "a `KEY` that the worker holds; may be given several times; all when left out"},
 					&cli.BoolFlag{Name: "no-password", Usage: "make an account that cannot sign in"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := arguments(c, "NAME")
 					if err != nil {
 						return err
 					}
-					body := map[string]string{"name": args[0], "role": c.String("role")}
+					body := map[string]any{"name": args[0], "role": c.String("role"), "territories": c.StringSlice("territory")}
 					if !c.Bool("no-password") {
-						if body["password"], err = askPassword(c.Root().ErrWriter, os.Stdin); err != nil {
+						password, err := askPassword(c.Root().ErrWriter, os.Stdin)
+						if err != nil {
 							return err
 						}
+						body["password"] = password
 					}
 					call, err := newCaller(c)
 					if err != nil {
@@ -60,6 +66,47 @@ func workersCommand() *cli.Command {
 						return err
 					}
 					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
+					return nil
+				}},
+		},
+	}
+}
+
+// held lists the territories that a worker holds.
+func held(territories []string) string {
+	switch {
+	case len(territories) == 0:
+		return "none"
+	case slices.Contains(territories, rights.All):
+		return "all"
+	}
+	return strings.Join(territories, ", ")
+}
+
+func territoriesCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "territories",
+		Usage: "say which territories a worker holds",
+		Description: `A definition's sync.territory says which territories a record falls into. A worker's devices get the records of the territories
+that the worker holds: what is gained is loaded with the next exchange, what is lost is dropped.`,
+		Commands: []*cli.Command{
+			{Name: "hold", Usage: "set all the territories that a worker holds", ArgsUsage: "WORKER KEY…",
+				Description: "The key * stands for all territories. With --none the worker holds no territory.",
+				Flags:       centralFlags(&cli.BoolFlag{Name: "none", Usage: "the worker is to hold no territory"}),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args := c.Args().Slice()
+					if len(args) < 1 || (len(args) == 1) != c.Bool("none") {
+						return usageError{fmt.Errorf("%s takes WORKER and KEY…, or WORKER with --none (see %s --help)", c.FullName(), c.FullName())}
+					}
+					call, err := newCaller(c)
+					if err != nil {
+						return err
+					}
+					path := "/v1/workers/" + url.PathEscape(args[0]) + "/territories"
+					if err := call.call(ctx, http.MethodPut, path, map[string]any{"territories": args[1:]}, nil); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.Root().Writer, "%s holds %s. Devices follow with their next exchange.\n", args[0], held(args[1:]))
 					return nil
 				}},
 		},

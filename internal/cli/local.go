@@ -422,6 +422,9 @@ func progressText(p device.Progress) string {
 
 func printSummary(w io.Writer, s device.Summary) {
 	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Refused, s.Waiting, s.Received, s.Removed)
+	if s.Withdrawn > 0 {
+		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
+	}
 	fmt.Fprintf(w, "%s up, %s down, %s.\n", size(s.BytesUp), size(s.BytesDown), s.Took.Round(time.Millisecond))
 }
 

@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"homing/central"
-	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
+	"homing/service"
 )
 
 // crew is one of the story's devices.
@@ -73,7 +73,7 @@ func (s *story) crew(ctx context.Context, worker, name string) (crew, error) {
 		err = store.MoveCentral(ctx, s.service.URL()) // the port may be another than last time
 	} else if err == nil {
 		var code string
-		if code, _, err = s.service.Central.IssueCode(ctx, central.Person{Name: "runa", Role: rights.Lead}, worker, time.Hour); err == nil {
+		if code, _, err = s.service.Central.IssueCode(ctx, central.Everything("runa"), worker, time.Hour); err == nil {
 			err = store.Enrol(ctx, s.service.URL(), code, name)
 		}
 	}
@@ -128,7 +128,7 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 
 // bridge shows how two edits of one record came together.
 func (s *story) bridge(ctx context.Context) error {
-	history, err := s.service.Central.History(ctx, "structures", demo.LongBridge)
+	history, err := s.service.Central.History(ctx, central.Everything(service.FirstAdminName), "structures", demo.LongBridge)
 	if err != nil {
 		return err
 	}
@@ -144,13 +144,13 @@ func (s *story) compare(ctx context.Context, crews ...crew) error {
 		headings = append(headings, c.device)
 	}
 	t := newTable(s.out, append(headings, "SAME")...)
-	overviews, err := s.service.Central.Overviews(ctx)
+	overviews, err := s.service.Central.Overviews(ctx, central.Everything(service.FirstAdminName))
 	if err != nil {
 		return err
 	}
 	differ := 0
 	for _, o := range overviews {
-		want, err := s.service.Central.Fingerprint(ctx, o.Collection)
+		want, err := s.service.Central.Fingerprint(ctx, central.Everything(service.FirstAdminName), o.Collection)
 		if err != nil {
 			return err
 		}

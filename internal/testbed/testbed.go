@@ -191,7 +191,7 @@ func (b *Bed) Define(files ...string) {
 // Code issues an enrolment code.
 func (b *Bed) Code(worker string) string {
 	b.t.Helper()
-	code, _, err := b.Central.IssueCode(context.Background(), central.Person{Name: "admin", Role: rights.Admin}, worker, time.Hour)
+	code, _, err := b.Central.IssueCode(context.Background(), central.Everything("admin"), worker, time.Hour)
 	Must(b.t, err)
 	return code
 }
@@ -267,10 +267,10 @@ func Exchange(t testing.TB, stores ...*device.Store) (last device.Summary) {
 // Same fails the test unless central and all devices hold the same records.
 func (b *Bed) Same(stores ...*device.Store) {
 	b.t.Helper()
-	overviews, err := b.Central.Overviews(context.Background())
+	overviews, err := b.Central.Overviews(context.Background(), central.Everything("admin"))
 	Must(b.t, err)
 	for _, o := range overviews {
-		want, err := b.Central.Fingerprint(context.Background(), o.Collection)
+		want, err := b.Central.Fingerprint(context.Background(), central.Everything("admin"), o.Collection)
 		Must(b.t, err)
 		for n, store := range stores {
 			got, err := store.Fingerprint(context.Background(), o.Collection)

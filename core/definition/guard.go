@@ -1,0 +1,142 @@
+package definition
+
+import (
+	"fmt"
+	"slices"
+
+	"homing/core/expression"
+	"homing/core/record"
+	"homing/core/rights"
+)
+
+// Access are CEL expressions that say who may do what with a record, beyond what the role allows. They see worker (name, role,
+// territories), before (the record as it was; null for an add) and after (as it would be; null for a removal). An expression
+// that is left out allows. Admins are not bound by them, so that nobody can lock everybody out.
+type Access struct {
+	Read   string `json:"read,omitempty" doc:"Sees the record as before and as after."`
+	Add    string `json:"add,omitempty"`
+	Edit   string `json:"edit,omitempty"`
+	Remove string `json:"remove,omitempty"`
+}
+
+// guard are the compiled expressions of a definition; nil ones allow.
+type guard struct {
+	rules     map[string]*expression.Program // by the name of the act
+	territory *expression.Program
+	names     []string // of the fields
+}
+
+const (
+	actRead   = "read"
+	actAdd    = "add"
+	actEdit   = "edit"
+	actRemove = "remove"
+)
+
+// ruleError says which expression of a definition does not compile.
+type ruleError struct {
+	path []string // within the file
+	err  error
+}
+
+func (e *ruleError) Error() string { return fmt.Sprintf("%s: %v", e.path[len(e.path)-1], e.err) }
+
+func (d Definition) guard() (guard, error) {
+	g := guard{rules: map[string]*expression.Program{}}
+	for _, field := range d.Fields {
+		g.names = append(g.names, field.Name)
+	}
+	for act, text := range map[string]string{actRead: d.Access.Read, actAdd: d.Access.Add, actEdit: d.Access.Edit, actRemove: d.Access.Remove} {
+		if text == "" {
+			continue
+		}
+		program, err := expression.Compile(text, "worker", "before", "after")
+		if err != nil {
+			return g, &ruleError{[]string{"access", act}, err}
+		}
+		g.rules[act] = program
+	}
+	if d.Sync.Territory != "" {
+		program, err := expression.Compile(d.Sync.Territory, "record")
+		if err != nil {
+			return g, &ruleError{[]string{"sync", "territory"}, err}
+		}
+		g.territory = program
+	}
+	return g, nil
+}
+
+// MayRead says whether somebody may see a record. Whoever asks also has to cover it.
+func (c *Collection) MayRead(who rights.Person, fields record.Fields) bool {
+	return c.allows(actRead, who, fields, fields) == nil
+}
+
+// ReadsAll says whether no expression keeps anything of the collection from somebody.
+func (c *Collection) ReadsAll(who rights.Person) bool {
+	return c.guard.rules[actRead] == nil || who.Role == rights.Admin
+}
+
+// MayAdd says why somebody may not add a record, or nil.
+func (c *Collection) MayAdd(who rights.Person, after record.Fields) error {
+	return c.allows(actAdd, who, nil, after)
+}
+
+// MayEdit says why somebody may not edit a record, or nil.
+func (c *Collection) MayEdit(who rights.Person, before, after record.Fields) error {
+	return c.allows(actEdit, who, before, after)
+}
+
+// MayRemove says why somebody may not remove a record, or nil.
+func (c *Collection) MayRemove(who rights.Person, before record.Fields) error {
+	return c.allows(actRemove, who, before, nil)
+}
+
+func (c *Collection) allows(act string, who rights.Person, before, after record.Fields) error {
+	rule := c.guard.rules[act]
+	if rule == nil || who.Role == rights.Admin {
+		return nil
+	}
+	held := make([]any, len(who.Territories))
+	for n, key := range who.Territories {
+		held[n] = key
+	}
+	variables := map[string]any{"worker": map[string]any{"name": who.Name, "role": string(who.Role), "territories": held}, "before": nil, "after": nil}
+	for name, fields := range map[string]record.Fields{"before": before, "after": after} {
+		if fields == nil {
+			continue
+		}
+		values, err := expression.Values(fields, c.guard.names)
+		if err != nil {
+			return err
+		}
+		variables[name] = values
+	}
+	yes, err := rule.Bool(variables)
+	switch {
+	case err != nil:
+		return fmt.Errorf("the rule for %s of %s could not decide: %w", act, c.Definition.Collection, err)
+	case !yes:
+		return fmt.Errorf("%s may not %s this record of %s: the rule is %s", who.Name, act, c.Definition.Collection, rule)
+	}
+	return nil
+}
+
+// Territorial says whether records of the collection fall into territories; otherwise everybody covers all of them.
+func (c *Collection) Territorial() bool { return c.guard.territory != nil }
+
+// TerritoriesOf gives the keys that a record falls into, in order.
+func (c *Collection) TerritoriesOf(fields record.Fields) ([]string, error) {
+	if c.guard.territory == nil {
+		return []string{rights.All}, nil
+	}
+	values, err := expression.Values(fields, c.guard.names)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := c.guard.territory.Texts(map[string]any{"record": values})
+	if err != nil {
+		return nil, fmt.Errorf("the territory of the record cannot be told: %w", err)
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys), nil
+}

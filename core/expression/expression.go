@@ -1,0 +1,158 @@
+// Package expression evaluates CEL expressions (the Common Expression Language, an open specification) over records and
+// workers. Definitions use them for rights and territories. An expression that is too dear is broken off at a fixed cost, not
+// after a time, so that it ends the same way at central and on every device.
+package expression
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
+
+	"homing/core/record"
+)
+
+// Bounds on one expression.
+const (
+	maxLength = 4000   // characters
+	maxCost   = 100000 // CEL's own units: about one for each operation, more for long texts and lists
+)
+
+// ErrResult reports an expression whose result is not of the kind that is needed.
+var ErrResult = errors.New("the expression gives another kind of value")
+
+// Program is a compiled expression. It is safe for use by several goroutines.
+type Program struct {
+	text    string
+	program cel.Program
+}
+
+var environments sync.Map // of *cel.Env by the names of the variables: making one is dear
+
+// Compile reads an expression over the named variables, each of which is an object.
+func Compile(text string, variables ...string) (*Program, error) {
+	if len(text) > maxLength {
+		return nil, fmt.Errorf("the expression has %d characters; at most %d", len(text), maxLength)
+	}
+	env, err := environment(variables)
+	if err != nil {
+		return nil, err
+	}
+	ast, issues := env.Compile(text)
+	if err := issues.Err(); err != nil {
+		first := issues.Errors()[0]
+		return nil, fmt.Errorf("%q, character %d: %s", text, first.Location.Column()+1, strings.TrimSpace(first.Message))
+	}
+	program, err := env.Program(ast, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w", text, err)
+	}
+	return &Program{text: text, program: program}, nil
+}
+
+func environment(variables []string) (*cel.Env, error) {
+	key := strings.Join(variables, " ")
+	if known, ok := environments.Load(key); ok {
+		return known.(*cel.Env), nil
+	}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
+	for _, name := range variables {
+		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, err
+	}
+	environments.Store(key, env)
+	return env, nil
+}
+
+// String is the expression as it was written.
+func (p *Program) String() string { return p.text }
+
+func (p *Program) eval(variables map[string]any) (ref.Val, error) {
+	result, _, err := p.program.Eval(variables)
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w", p.text, err)
+	}
+	return result, nil
+}
+
+// Bool gives the result of an expression that says yes or no.
+func (p *Program) Bool(variables map[string]any) (bool, error) {
+	result, err := p.eval(variables)
+	if err != nil {
+		return false, err
+	}
+	yes, ok := result.(types.Bool)
+	if !ok {
+		return false, fmt.Errorf("%w: %q gives %s, not true or false", ErrResult, p.text, result.Type().TypeName())
+	}
+	return bool(yes), nil
+}
+
+// Texts gives the result of an expression that names something: a text, a list of texts, or null for none.
+func (p *Program) Texts(variables map[string]any) ([]string, error) {
+	result, err := p.eval(variables)
+	if err != nil {
+		return nil, err
+	}
+	switch value := result.(type) {
+	case types.String:
+		return []string{string(value)}, nil
+	case types.Null:
+		return nil, nil
+	case traits.Lister:
+		var texts []string
+		for it := value.Iterator(); it.HasNext() == types.True; {
+			text, ok := it.Next().(types.String)
+			if !ok {
+				return nil, fmt.Errorf("%w: %q gives a list of something other than texts", ErrResult, p.text)
+			}
+			texts = append(texts, string(text))
+		}
+		return texts, nil
+	}
+	return nil, fmt.Errorf("%w: %q gives %s, not a text or a list of texts", ErrResult, p.text, result.Type().TypeName())
+}
+
+// Values makes fields ready for an expression: numbers as CEL doubles, and null for each named field without a value, so that an
+// expression may ask for any field of the definition.
+func Values(fields record.Fields, names []string) (map[string]any, error) {
+	values, err := fields.Value()
+	if err != nil {
+		return nil, err
+	}
+	for name, value := range values {
+		values[name] = doubles(value)
+	}
+	for _, name := range names {
+		if _, has := values[name]; !has {
+			values[name] = nil
+		}
+	}
+	return values, nil
+}
+
+func doubles(value any) any {
+	switch v := value.(type) {
+	case interface{ Float64() (float64, error) }:
+		if f, err := v.Float64(); err == nil {
+			return f
+		}
+	case []any:
+		for n := range v {
+			v[n] = doubles(v[n])
+		}
+	case map[string]any:
+		for name := range v {
+			v[name] = doubles(v[name])
+		}
+	}
+	return value
+}

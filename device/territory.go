@@ -1,0 +1,176 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/definition"
+	"homing/core/rights"
+	"homing/wire"
+)
+
+// cover brings what the device has loaded of a collection in line with the territories that its worker holds: what was lost is
+// dropped, what was gained is loaded, and the rest stays as it is. It gives what is covered then. Each step is kept, so that one
+// that was broken off is gone on with.
+func (e *exchange) cover(ctx context.Context, name string, cursor int64) ([]string, error) {
+	c, err := e.Collection(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	known, err := facts(ctx, e.db)
+	if err != nil {
+		return nil, storeError(err)
+	}
+	who, err := person(known)
+	if err != nil {
+		return nil, err
+	}
+	now := append([]string{}, who.Territories...) // never nil, which would stand for all
+	if !c.Territorial() {
+		now = nil // everybody covers all; central decides by what it has stored
+	}
+	row, err := e.coverage(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case cursor == 0 && row.gaining == nil:
+		return now, e.setCoverage(ctx, name, now) // nothing is here yet, so there is nothing to gain or lose
+	case !c.Territorial():
+		return nil, e.setCoverage(ctx, name, nil)
+	}
+	lost := slices.ContainsFunc(row.covers, func(key string) bool { return !slices.Contains(now, key) }) && !slices.Contains(now, rights.All)
+	if lost {
+		if err := e.drop(ctx, c, now); err != nil {
+			return nil, err
+		}
+		row.covers = slices.DeleteFunc(row.covers, func(key string) bool { return key != rights.All && !slices.Contains(now, key) })
+	}
+	if slices.Contains(row.covers, rights.All) {
+		return now, e.setCoverage(ctx, name, now) // all was loaded, so what is held now is loaded
+	}
+	gained := slices.DeleteFunc(slices.Clone(now), func(key string) bool { return slices.Contains(row.covers, key) })
+	if len(gained) > 0 {
+		if err := e.gain(ctx, name, gained, row); err != nil {
+			return nil, err
+		}
+	}
+	return now, e.setCoverage(ctx, name, now)
+}
+
+// coverage is what the store knows of the territories that it has loaded of a collection.
+type coverage struct {
+	covers  []string
+	gaining []string // nil while nothing is being gained
+	gained  int64    // cursor of that load
+}
+
+func (s *Store) coverage(ctx context.Context, name string) (coverage, error) {
+	var row struct {
+		Covers  string  `db:"covers"`
+		Gaining *string `db:"gaining"`
+		Gained  int64   `db:"gained"`
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT covers, gaining, gained FROM collections WHERE name = ?`, name); err != nil {
+		return coverage{}, storeError(err)
+	}
+	known := coverage{gained: row.Gained}
+	err := json.Unmarshal([]byte(row.Covers), &known.covers)
+	if row.Gaining != nil {
+		err = errors.Join(err, json.Unmarshal([]byte(*row.Gaining), &known.gaining))
+	}
+	if err != nil {
+		return known, fmt.Errorf("%w: the territories of %s", ErrDamaged, name)
+	}
+	return known, nil
+}
+
+// setCoverage notes what is loaded; nil stands for all.
+func (s *Store) setCoverage(ctx context.Context, name string, covers []string) error {
+	if covers == nil {
+		covers = []string{rights.All}
+	}
+	text, err := json.Marshal(covers)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = NULL, gained = 0 WHERE name = ?`, string(text), name)
+	return storeError(err)
+}
+
+// gain loads territories from the start, with a cursor of its own. A load of the same territories that was broken off goes on
+// where it was.
+func (e *exchange) gain(ctx context.Context, name string, gained []string, known coverage) error {
+	if !slices.Equal(known.gaining, gained) {
+		text, err := json.Marshal(gained)
+		if err != nil {
+			return err
+		}
+		covers, err := json.Marshal(known.covers)
+		if err != nil {
+			return err
+		}
+		if _, err := e.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = ?, gained = 0 WHERE name = ?`, string(covers), string(text), name); err != nil {
+			return storeError(err)
+		}
+		known.gained = 0
+	}
+	return e.pullFrom(ctx, course{collection: name, cursor: known.gained, covers: gained, gaining: true})
+}
+
+// noteGain keeps how far the load of gained territories is, in the transaction that stores the page.
+func noteGain(ctx context.Context, tx *sqlx.Tx, page wire.Page) error {
+	_, err := tx.ExecContext(ctx, `UPDATE collections SET gained = ? WHERE name = ?`, page.Cursor, page.Collection)
+	return err
+}
+
+// drop lets go of the records that none of the given territories covers. Those with unsent changes go when these are answered.
+func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []string) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		var rows []stored
+		if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, c.Definition.Collection); err != nil {
+			return err
+		}
+		for _, row := range rows {
+			under, err := row.under()
+			if err != nil {
+				return err
+			}
+			falls, err := c.TerritoriesOf(under.Fields)
+			if err == nil && rights.Covers(held, falls) {
+				continue
+			}
+			e.summary.Withdrawn++
+			if err := letGo(ctx, tx, row); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// withdraw lets go of a record that central says the worker no longer covers.
+func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
+	row, err := loadStored(ctx, tx, collection, r.ID.String())
+	if errors.Is(err, ErrNoRecord) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return letGo(ctx, tx, row)
+}
+
+func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
+	statement := `DELETE FROM records WHERE collection = ? AND id = ?`
+	if row.Pending > 0 {
+		statement = `UPDATE records SET withdrawn = 1 WHERE collection = ? AND id = ?`
+	}
+	_, err := tx.ExecContext(ctx, statement, row.Collection, row.ID)
+	return err
+}
