@@ -25,9 +25,10 @@ import (
 const demoPassword = "larch-and-granite"
 
 var demoWorkers = []struct {
-	name string
-	role rights.Role
-}{{"runa", rights.Lead}, {"mira", rights.Worker}, {"tobin", rights.Worker}, {"ansel", rights.Reader}}
+	name      string
+	role      rights.Role
+	territory string
+}{{"runa", rights.Lead, rights.All}, {"mira", rights.Worker, "kell crew"}, {"tobin", rights.Worker, "ostra crew"}, {"ansel", rights.Reader, rights.All}}
 
 func demoCommand() *cli.Command {
 	return &cli.Command{
@@ -107,7 +108,7 @@ func (s *story) prepare(ctx context.Context) error {
 		return err
 	}
 	for _, w := range demoWorkers {
-		if err := unlessThere(c.AddWorker(ctx, w.name, w.role, demoPassword)); err != nil {
+		if err := unlessThere(c.AddWorker(ctx, w.name, w.role, demoPassword, w.territory)); err != nil {
 			return err
 		}
 	}
