@@ -36,6 +36,14 @@ func (c *Central) Define(ctx context.Context, author string, definitions []defin
 		if !definition.Name.MatchString(d.Collection) {
 			return nil, fail(Invalid, "%q cannot name a collection", d.Collection)
 		}
+		for _, field := range d.Fields {
+			if !definition.Name.MatchString(field.Name) {
+				return nil, fail(Invalid, "%q cannot name a field of %s", field.Name, d.Collection)
+			}
+		}
+		if _, known := d.Field(d.Key); d.Key != "" && !known {
+			return nil, fail(Invalid, "the key %q is not a field of %s", d.Key, d.Collection)
+		}
 		if _, err := d.Compile(); err != nil {
 			return nil, fail(Invalid, "the definition of %s: %v", d.Collection, err)
 		}
@@ -99,6 +107,9 @@ func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d defi
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
 		d.Collection, d.Version, string(text), author, c.Now()); err != nil {
+		return Defined{}, err
+	}
+	if err := indexKey(ctx, tx, d); err != nil {
 		return Defined{}, err
 	}
 	if outcome == "changed" && old.Sync.Territory != d.Sync.Territory {

@@ -72,6 +72,19 @@ func (s *Server) registerRecords() {
 			set, err := s.central.Fingerprint(ctx, who(ctx).Person, in.Collection)
 			return &answer[fingerprintOut]{fingerprintOut{set.Count(), set.String()}}, err
 		})
+	type rowsIn struct {
+		Collection string `path:"collection"`
+		Body       struct {
+			Key  string                       `json:"key,omitempty" doc:"The field by which a row finds its record; without one each row adds a record."`
+			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, one that is left out stays."`
+		}
+	}
+	op := s.operation(http.MethodPut, "/v1/collections/{collection}/rows", "put-rows", "Add or update many records from the rows of a table", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusRequestEntityTooLarge)
+	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]central.Row], error) {
+		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
+		return &answer[[]central.Row]{outcomes}, err
+	})
 	s.registerWrites()
 }
 

@@ -17,6 +17,7 @@ type Definition struct {
 	Title       string  `json:"title"`
 	Description string  `json:"description,omitempty"`
 	Label       string  `json:"label" doc:"How a record is called in lists, with fields in braces, such as {name} ({kind})."`
+	Key         string  `json:"key,omitempty" doc:"The field by which people and imports know a record. Two records may come to share a value, since they are made without signal."`
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
 	Access      Access  `json:"access,omitzero"`
 	Sync        Sync    `json:"sync"`

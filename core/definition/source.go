@@ -35,7 +35,7 @@ func (e *SourceError) Error() string {
 	return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Message)
 }
 
-// ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, fields,
+// ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key, fields,
 // required, access and sync. File is the name that errors carry; every error is a [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
@@ -124,7 +124,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "fields", "required", "access", "sync")
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "access", "sync")
 	if err != nil {
 		return d, err
 	}
@@ -137,7 +137,7 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 			return d, s.fail(root, "the key %q is missing", name)
 		}
 	}
-	texts := map[string]*string{"collection": &d.Collection, "title": &d.Title, "description": &d.Description, "label": &d.Label}
+	texts := map[string]*string{"collection": &d.Collection, "title": &d.Title, "description": &d.Description, "label": &d.Label, "key": &d.Key}
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		if parts[name] == nil {
 			continue
@@ -169,6 +169,9 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 		if err := s.sync(&d, parts["sync"]); err != nil {
 			return d, err
 		}
+	}
+	if _, known := d.Field(d.Key); d.Key != "" && !known {
+		return d, s.fail(parts["key"], "the key %q is not a field of the collection", d.Key)
 	}
 	if d.Label == "" {
 		d.Label = "{" + d.Fields[0].Name + "}"

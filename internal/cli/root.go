@@ -78,7 +78,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Commands: []*cli.Command{
-			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
+			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), importCommand(), exportCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
 			devicesCommand(), exchangesCommand(), localCommand(), demoCommand(), openAPICommand(),
 		},
 	}

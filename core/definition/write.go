@@ -1,0 +1,55 @@
+package definition
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// WriteSource writes a definition as the file that [ReadSource] reads.
+func WriteSource(d Definition) []byte {
+	var out strings.Builder
+	fmt.Fprintf(&out, "collection: %s\ntitle: %s\n", d.Collection, strconv.Quote(d.Title))
+	if d.Description != "" {
+		fmt.Fprintf(&out, "description: %s\n", strconv.Quote(d.Description))
+	}
+	fmt.Fprintf(&out, "label: %s\n", strconv.Quote(d.Label))
+	if d.Key != "" {
+		fmt.Fprintf(&out, "key: %s\n", d.Key)
+	}
+	var required []string
+	for _, field := range d.Fields {
+		if field.Required {
+			required = append(required, field.Name)
+		}
+	}
+	if len(required) > 0 {
+		fmt.Fprintf(&out, "required: [%s]\n", strings.Join(required, ", "))
+	}
+	out.WriteString("fields:\n")
+	for _, field := range d.Fields {
+		fmt.Fprintf(&out, "  %s: %s\n", field.Name, field.Schema) // JSON is YAML
+	}
+	rules := [][2]string{{actRead, d.Access.Read}, {actAdd, d.Access.Add}, {actEdit, d.Access.Edit}, {actRemove, d.Access.Remove}}
+	if d.Access != (Access{}) {
+		out.WriteString("access:\n")
+		for _, rule := range rules {
+			if rule[1] != "" {
+				fmt.Fprintf(&out, "  %s: %s\n", rule[0], strconv.Quote(rule[1]))
+			}
+		}
+	}
+	fmt.Fprintf(&out, "sync:\n  removal: %s\n", d.Sync.Removal)
+	if d.Sync.Territory != "" {
+		fmt.Fprintf(&out, "  territory: %s\n", strconv.Quote(d.Sync.Territory))
+	}
+	if len(d.Sync.Rules) > 0 {
+		out.WriteString("  rules:\n")
+		for _, field := range d.Fields {
+			if rule, own := d.Sync.Rules[field.Name]; own {
+				fmt.Fprintf(&out, "    %s: %s\n", field.Name, rule)
+			}
+		}
+	}
+	return []byte(out.String())
+}

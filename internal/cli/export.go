@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/core/record"
+	"homing/sheet"
+)
+
+func exportCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "export",
+		Usage:     "write records to CSV, XLSX, NDJSON or GeoJSON",
+		ArgsUsage: "COLLECTION",
+		Description: `Importing an exported file again changes nothing.
+
+EXAMPLES
+   homing export trails --to trails.xlsx
+   homing export structures --where state=damaged --format geojson > damaged.geojson`,
+		Flags: centralFlags(
+			&cli.StringFlag{Name: "to", Usage: "`FILE` to write; its ending says the format; standard output when left out"},
+			&cli.StringFlag{Name: "format", Usage: "csv, xlsx, ndjson or geojson; csv when nothing says it"},
+			&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open; all must hold"},
+			&cli.StringFlag{Name: "search", Usage: "`WORDS` that the record contains"},
+			&cli.StringFlag{Name: "sort", Usage: "`FIELDS`, comma-separated; a leading dash reverses"}),
+		Action: exportRecords,
+	}
+}
+
+func exportRecords(ctx context.Context, c *cli.Command) (err error) {
+	args, err := arguments(c, "COLLECTION")
+	if err != nil {
+		return err
+	}
+	format := c.String("format")
+	if format == "" {
+		format = "csv"
+		if c.String("to") != "" {
+			if format, err = sheet.Format(c.String("to")); err != nil {
+				return usageError{err}
+			}
+		}
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	var to io.Writer = c.Root().Writer
+	if path := c.String("to"); path != "" {
+		// A file that is there is replaced only when the new one is whole.
+		file, err := os.CreateTemp(filepath.Dir(path), ".homing-export-")
+		if err != nil {
+			return err
+		}
+		defer func() {
+			if err = errors.Join(err, file.Chmod(0o644), file.Close()); err == nil {
+				err = os.Rename(file.Name(), path)
+			} else {
+				os.Remove(file.Name())
+			}
+		}()
+		to = file
+	} else if format == "xlsx" && onTerminal(to) {
+		return usageError{errors.New("a workbook is not for the terminal; name a file with --to")}
+	}
+	w, err := sheet.NewWriter(to, format, d.Definition)
+	if err != nil {
+		return usageError{err}
+	}
+	written, err := exportPages(ctx, c, call, d.Definition.Collection, w)
+	if err := errors.Join(err, w.Close()); err != nil {
+		return err
+	}
+	if c.String("to") != "" {
+		fmt.Fprintf(c.Root().Writer, "Wrote %s to %s.\n", count(written, "record"), c.String("to"))
+	}
+	return nil
+}
+
+// exportPages reads page after page. They are ordered by id unless told otherwise, so that a record that is added meanwhile, whose
+// id is later, shifts no page.
+func exportPages(ctx context.Context, c *cli.Command, call caller, collection string, w sheet.Writer) (written int, err error) {
+	const page = 1000
+	line := newProgressLine(c.Root().ErrWriter)
+	defer line.done()
+	for offset := 0; ; offset += page {
+		ask := url.Values{"where": c.StringSlice("where"), "limit": {strconv.Itoa(page)}, "offset": {strconv.Itoa(offset)}}
+		for _, name := range []string{"search", "sort"} {
+			if c.String(name) != "" {
+				ask.Set(name, c.String(name))
+			}
+		}
+		var listing central.Listing
+		if err := call.get(ctx, recordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
+			return written, err
+		}
+		for _, r := range listing.Records {
+			fields, err := record.Parse(r.Fields)
+			if err != nil {
+				return written, err
+			}
+			if err := w.Write(r.ID.String(), fields); err != nil {
+				return written, err
+			}
+			written++
+		}
+		if len(listing.Records) < page {
+			return written, nil
+		}
+		line.show(fmt.Sprintf("writing %s: %d of %d", collection, written, listing.Total))
+	}
+}

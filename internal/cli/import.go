@@ -1,0 +1,526 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/propose"
+	"homing/core/record"
+	"homing/sheet"
+	"homing/wire"
+)
+
+func importCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "import",
+		Usage:     "bring in a table: CSV, XLSX, NDJSON or GeoJSON",
+		ArgsUsage: "FILE",
+		Description: `For a collection that is not defined yet, a definition is proposed from the rows and shown; with --yes, or when you agree, it is
+defined and the rows are loaded. With --propose FILE it is only written, for you to change and give to homing define.
+
+A row whose key a record has already updates that record, so importing a file again doubles nothing. All rows are checked before
+any is loaded. If some are wrong, nothing is loaded and they are listed; with --rejects FILE the good rows go in, and the wrong
+ones go to a CSV file with their reasons, to be mended and imported again.
+
+EXAMPLES
+   homing import trails.csv
+   homing import old-list.xlsx --sheet "2025" --collection repairs --rejects wrong.csv --yes`,
+		Flags: centralFlags(jsonFlag,
+			&cli.StringFlag{Name: "collection", Usage: "`NAME` of the collection; the file's name when left out"},
+			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart; the definition's when left out"},
+			&cli.StringFlag{Name: "sheet", Usage: "the `SHEET` of a workbook; the first when left out"},
+			&cli.StringFlag{Name: "encoding", Usage: "of a CSV file: utf-8 or windows-1252", Value: "utf-8"},
+			&cli.StringFlag{Name: "rejects", Usage: "load the good rows and write the wrong ones to this `FILE`"},
+			&cli.StringFlag{Name: "propose", Usage: "write the proposed definition to this `FILE` and do no more"},
+			&cli.BoolFlag{Name: "yes", Usage: "define and load without asking"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := arguments(c, "FILE")
+			if err != nil {
+				return err
+			}
+			i := &importing{command: c, path: args[0], options: sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding")}, collection: c.String("collection")}
+			if i.collection == "" {
+				i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(i.path), filepath.Ext(i.path)))
+			}
+			if !definition.Name.MatchString(i.collection) {
+				return usageError{fmt.Errorf("%q cannot name a collection; give one with --collection", i.collection)}
+			}
+			return i.run(ctx)
+		},
+	}
+}
+
+// importing is one run of the command.
+type importing struct {
+	command    *cli.Command
+	path       string
+	options    sheet.Options
+	collection string
+	call       caller
+	target     *definition.Collection
+	key        string
+	fields     map[string]definition.Field // by heading
+	total      int
+}
+
+// imported is what a run did.
+type imported struct {
+	Collection string     `json:"collection"`
+	Rows       int        `json:"rows"`
+	Added      int        `json:"added"`
+	Updated    int        `json:"updated"`
+	Unchanged  int        `json:"unchanged"`
+	Wrong      int        `json:"wrong"`
+	List       []wrongRow `json:"list,omitempty"`
+}
+
+// wrongRow is one thing that is wrong with one row.
+type wrongRow struct {
+	Row    int    `json:"row"`
+	Column string `json:"column,omitempty"`
+	Value  string `json:"value,omitempty"`
+	Reason string `json:"reason"`
+}
+
+const (
+	listWrong   = 20 // things that are shown
+	rowsAtOnce  = 500
+	bytesAtOnce = 1 << 20
+)
+
+func (i *importing) run(ctx context.Context) error {
+	var err error
+	if i.call, err = newCaller(i.command); err != nil {
+		return err
+	}
+	// Rows are checked here, so a wrong file is found before anything is asked of central.
+	table, err := i.look()
+	if err != nil {
+		return codedError{err, exitRefused}
+	}
+	if to := i.command.String("propose"); to != "" {
+		return i.writeProposal(table, to)
+	}
+	if err := i.findTarget(ctx, table); err != nil {
+		return err
+	}
+	if err := i.match(table); err != nil {
+		return codedError{err, exitRefused}
+	}
+	result, err := i.check()
+	if err != nil {
+		return codedError{err, exitRefused}
+	}
+	if result.Wrong > 0 && i.command.String("rejects") == "" {
+		return i.refuse(result)
+	}
+	if err := i.load(ctx, &result); err != nil {
+		return err
+	}
+	return i.report(result)
+}
+
+// each reads the file from the start.
+func (i *importing) each(take func(sheet.Row) error) error {
+	reader, err := sheet.Open(i.path, i.options)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	for {
+		row, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil {
+			err = take(row)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// look reads the file once, to know its columns and what they hold.
+func (i *importing) look() (*propose.Table, error) {
+	reader, err := sheet.Open(i.path, i.options)
+	if err != nil {
+		return nil, err
+	}
+	headers := reader.Headers()
+	if err := reader.Close(); err != nil {
+		return nil, err
+	}
+	table, err := propose.NewTable(headers)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", i.path, err)
+	}
+	err = i.each(func(row sheet.Row) error {
+		i.total++
+		if err := table.Add(row.Cells); err != nil {
+			return fmt.Errorf("%s: row %d: %w", i.path, row.Number, err)
+		}
+		return nil
+	})
+	if err == nil && i.total == 0 {
+		err = fmt.Errorf("%s: there are no rows below the heading", i.path)
+	}
+	return table, err
+}
+
+func (i *importing) proposal(table *propose.Table) (definition.Definition, error) {
+	d, err := table.Definition(i.collection)
+	if err == nil && i.command.String("key") != "" {
+		d.Key = i.command.String("key")
+		if _, known := d.Field(d.Key); !known {
+			err = fmt.Errorf("the key %q is no column; there are %s", d.Key, strings.Join(fieldNames(d), ", "))
+		}
+	}
+	return d, err
+}
+
+func (i *importing) writeProposal(table *propose.Table, to string) error {
+	d, err := i.proposal(table)
+	if err != nil {
+		return codedError{err, exitRefused}
+	}
+	if err := os.WriteFile(to, definition.WriteSource(d), 0o644); err != nil {
+		return err
+	}
+	fmt.Fprintf(i.command.Root().Writer, "Wrote a proposal for %s, from %s, to %s. Change it as you like, then: homing define %s\n", i.collection, count(i.total, "row"), to, to)
+	return nil
+}
+
+// findTarget finds the collection, or proposes and defines it.
+func (i *importing) findTarget(ctx context.Context, table *propose.Table) error {
+	var all wire.Definitions
+	if err := i.call.get(ctx, "/v1/definitions", &all); err != nil {
+		return err
+	}
+	for _, d := range all.Definitions {
+		if d.Collection == i.collection {
+			var err error
+			i.target, err = d.Compile()
+			return err
+		}
+	}
+	d, err := i.proposal(table)
+	if err != nil {
+		return codedError{err, exitRefused}
+	}
+	if i.target, err = d.Compile(); err != nil {
+		return codedError{err, exitRefused}
+	}
+	out := i.command.Root().ErrWriter
+	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, count(i.total, "row"), definition.WriteSource(d))
+	if !i.command.Bool("yes") {
+		if !onTerminal(os.Stdin) {
+			return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with --propose FILE to change the proposal first"), exitRefused}
+		}
+		fmt.Fprint(out, "Define it so, and load the rows? [y/N] ")
+		answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
+			return codedError{errors.New("nothing was changed"), exitRefused}
+		}
+	}
+	return i.call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: []definition.Definition{d}}, nil)
+}
+
+// match finds the field of each column, by its name or its title.
+func (i *importing) match(table *propose.Table) error {
+	i.fields = map[string]definition.Field{}
+	for _, column := range table.Columns {
+		if column.Header == "id" || column.Header == rejectReason {
+			continue // what an export or a rejects file adds
+		}
+		field, known := i.target.Field(column.Field)
+		for _, other := range i.target.Fields {
+			if !known && strings.EqualFold(other.Title, column.Header) {
+				field, known = other, true
+			}
+		}
+		if !known && column.Header == sheet.GeometryField {
+			field, known = placeOf(i.target.Definition)
+		}
+		if !known {
+			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection, strings.Join(fieldNames(i.target.Definition), ", "))
+		}
+		i.fields[column.Header] = field
+	}
+	i.key = i.command.String("key")
+	if i.key == "" {
+		i.key = i.target.Key
+	}
+	if i.key == "" {
+		return nil
+	}
+	for _, field := range i.fields {
+		if field.Name == i.key {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s: there is no column for the key %s", i.path, i.key)
+}
+
+// placeOf is the first field that holds a place: where the geometry of a feature goes.
+func placeOf(d definition.Definition) (definition.Field, bool) {
+	for _, field := range d.Fields {
+		if strings.Contains(string(field.Schema), definition.PointURL) || strings.Contains(string(field.Schema), definition.LineURL) {
+			return field, true
+		}
+	}
+	return definition.Field{}, false
+}
+
+// values makes the fields of a row. A cell without value is null, which clears the field of a record that is there already.
+func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
+	values := map[string]json.RawMessage{}
+	for header, field := range i.fields {
+		if value := propose.Convert(field, row.Cells[header]); value != nil {
+			values[field.Name] = value
+		} else {
+			values[field.Name] = json.RawMessage("null")
+		}
+	}
+	return values
+}
+
+// wrongWith says what is wrong with a row; seen are the keys of the rows before it.
+func (i *importing) wrongWith(row sheet.Row, seen map[string]int) []wrongRow {
+	values := i.values(row)
+	if i.key != "" {
+		key := definition.Plain(values[i.key])
+		if first, twice := seen[key]; twice && key != "null" {
+			return []wrongRow{{row.Number, i.key, key, fmt.Sprintf("row %d has this key already", first)}}
+		}
+		seen[key] = row.Number
+	}
+	fields := record.Fields{}
+	for name, raw := range values {
+		value, err := record.CanonicalField(name, raw)
+		if err != nil {
+			return []wrongRow{{row.Number, name, shorten(string(raw), 40), err.Error()}}
+		}
+		if value != nil {
+			fields[name] = value
+		}
+	}
+	var all []wrongRow
+	for _, reason := range i.target.Validate(fields) {
+		name, _, _ := strings.Cut(reason.Field, "/")
+		all = append(all, wrongRow{row.Number, reason.Field, shorten(plain(fields[name]), 40), reason.Message})
+	}
+	return all
+}
+
+// check goes through all rows before any is loaded.
+func (i *importing) check() (imported, error) {
+	result := imported{Collection: i.collection, Rows: i.total}
+	seen := map[string]int{}
+	err := i.each(func(row sheet.Row) error {
+		wrong := i.wrongWith(row, seen)
+		if len(wrong) > 0 {
+			result.Wrong++
+		}
+		for _, one := range wrong {
+			if len(result.List) < listWrong {
+				result.List = append(result.List, one)
+			}
+		}
+		return nil
+	})
+	return result, err
+}
+
+func (i *importing) refuse(result imported) error {
+	if i.command.Bool("json") {
+		if err := writeJSON(i.command.Root().Writer, result); err != nil {
+			return err
+		}
+	} else if err := i.listWrong(result); err != nil {
+		return err
+	}
+	return codedError{fmt.Errorf("nothing was loaded: %s of %d wrong. Mend the file, or load the good ones with --rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
+}
+
+func (i *importing) listWrong(result imported) error {
+	t := newTable(i.command.Root().Writer, "ROW", "COLUMN", "VALUE", "REASON")
+	for _, one := range result.List {
+		t.row(one.Row, one.Column, one.Value, one.Reason)
+	}
+	if len(result.List) == listWrong {
+		t.row("…", "", "", "")
+	}
+	return t.flush()
+}
+
+// load sends the good rows in parts, and the wrong ones to the rejects file.
+func (i *importing) load(ctx context.Context, result *imported) error {
+	rejects, err := i.openRejects()
+	if err != nil {
+		return err
+	}
+	line := newProgressLine(i.command.Root().ErrWriter)
+	var part []sheet.Row
+	var rows []map[string]json.RawMessage
+	size, done := 0, 0
+	send := func() error {
+		if len(rows) == 0 {
+			return nil
+		}
+		var outcomes []central.Row
+		path := "/v1/collections/" + url.PathEscape(i.collection) + "/rows"
+		if err := i.call.call(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
+			return fmt.Errorf("%w\n%s were loaded before; importing the file again goes on from there", err, count(done, "row"))
+		}
+		for n, outcome := range outcomes {
+			if err := i.tally(result, rejects, part[n], outcome); err != nil {
+				return err
+			}
+		}
+		done += len(rows)
+		line.show(fmt.Sprintf("loading %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
+		part, rows, size = part[:0], nil, 0
+		return nil
+	}
+	seen := map[string]int{}
+	err = i.each(func(row sheet.Row) error {
+		if wrong := i.wrongWith(row, seen); len(wrong) > 0 {
+			return rejects.write(row, wrong)
+		}
+		values := i.values(row)
+		for name, value := range values {
+			size += len(name) + len(value)
+		}
+		part, rows = append(part, row), append(rows, values)
+		if len(rows) >= rowsAtOnce || size >= bytesAtOnce {
+			return send()
+		}
+		return nil
+	})
+	if err == nil {
+		err = send()
+	}
+	line.done()
+	return errors.Join(err, rejects.close())
+}
+
+func (i *importing) tally(result *imported, rejects *rejectsFile, row sheet.Row, outcome central.Row) error {
+	switch outcome.Outcome {
+	case central.RowAdded:
+		result.Added++
+	case central.RowUpdated:
+		result.Updated++
+	case central.RowUnchanged:
+		result.Unchanged++
+	default:
+		result.Wrong++
+		wrong := wrongFrom(row, outcome.Reasons)
+		result.List = append(result.List, wrong[:min(len(wrong), max(0, listWrong-len(result.List)))]...)
+		return rejects.write(row, wrong)
+	}
+	return nil
+}
+
+func wrongFrom(row sheet.Row, reasons []change.Reason) []wrongRow {
+	all := []wrongRow{}
+	for _, reason := range reasons {
+		all = append(all, wrongRow{Row: row.Number, Column: reason.Field, Reason: reason.Message})
+	}
+	return all
+}
+
+func (i *importing) report(result imported) error {
+	w := i.command.Root().Writer
+	if i.command.Bool("json") {
+		if err := writeJSON(w, result); err != nil {
+			return err
+		}
+	} else {
+		if result.Wrong > 0 {
+			if err := i.listWrong(result); err != nil {
+				return err
+			}
+		}
+		fmt.Fprintf(w, "%s: %s added, %d updated, %d unchanged, %d wrong.\n", i.collection, count(result.Added, "record"), result.Updated, result.Unchanged, result.Wrong)
+	}
+	if result.Wrong > 0 {
+		where := ""
+		if to := i.command.String("rejects"); to != "" {
+			where = " and are in " + to
+		}
+		return codedError{fmt.Errorf("%s did not go in%s; mend them and import them again", count(result.Wrong, "row"), where), exitRefused}
+	}
+	return nil
+}
+
+// rejectReason is the column that a rejects file adds.
+const rejectReason = "homing_reason"
+
+// rejectsFile takes the rows that do not go in; nil takes none.
+type rejectsFile struct {
+	file    *os.File
+	csv     *csv.Writer
+	headers []string
+}
+
+func (i *importing) openRejects() (*rejectsFile, error) {
+	path := i.command.String("rejects")
+	if path == "" {
+		return nil, nil
+	}
+	file, err := os.Create(path)
+	if err != nil {
+		return nil, err
+	}
+	r := &rejectsFile{file: file, csv: csv.NewWriter(file)}
+	for _, field := range i.target.Fields { // the headings in the order of the fields
+		for header, its := range i.fields {
+			if its.Name == field.Name {
+				r.headers = append(r.headers, header)
+			}
+		}
+	}
+	return r, r.csv.Write(append(append([]string{}, r.headers...), rejectReason))
+}
+
+func (r *rejectsFile) write(row sheet.Row, wrong []wrongRow) error {
+	if r == nil {
+		return nil
+	}
+	var cells, reasons []string
+	for _, header := range r.headers {
+		value := row.Cells[header]
+		if value.JSON != nil {
+			value.Text = definition.Plain(value.JSON)
+		}
+		cells = append(cells, value.Text)
+	}
+	for _, one := range wrong {
+		reasons = append(reasons, strings.TrimPrefix(one.Column+": "+one.Reason, ": "))
+	}
+	return r.csv.Write(append(cells, strings.Join(reasons, "; ")))
+}
+
+func (r *rejectsFile) close() error {
+	if r == nil {
+		return nil
+	}
+	r.csv.Flush()
+	return errors.Join(r.csv.Error(), r.file.Close())
+}
