@@ -112,6 +112,9 @@ func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d defi
 	if err := indexKey(ctx, tx, d); err != nil {
 		return Defined{}, err
 	}
+	if err := makeView(ctx, tx, d); err != nil {
+		return Defined{}, err
+	}
 	if outcome == "changed" && old.Sync.Territory != d.Sync.Territory {
 		compiled, err := d.Compile()
 		if err != nil {

@@ -41,8 +41,10 @@ var migrations embed.FS
 
 // Options change what [Open] does. The zero value is right for an app.
 type Options struct {
-	Now   func() time.Time // the device's clock; nil means the machine's
-	Agent string           // program and system, for central's list of devices; empty means a general one
+	Now func() time.Time // the device's clock; nil means the machine's
+	// Passphrase encrypts the store at rest. A store is encrypted from the start or not at all.
+	Passphrase string
+	Agent      string // program and system, for central's list of devices; empty means a general one
 }
 
 // Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
@@ -68,6 +70,10 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("local store: %w", err)
 	}
+	sealed, err := seal(path, options.Passphrase)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
 	// The store holds the device's token, so nobody else may read it.
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -76,7 +82,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 	file.Close()
 	// With synchronous=full a commit has reached the disk when it returns; with the write-ahead log it costs one sync.
 	name := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() +
-		"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=foreign_keys(on)"
+		"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=foreign_keys(on)" + sealed
 	db, err := sqlx.Open("sqlite3", name)
 	if err != nil {
 		return nil, storeError(err)
@@ -85,7 +91,10 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, compiled: map[string]*definition.Collection{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("open %s: %w", path, storeError(err))
+		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {
+			err = ErrPassphrase
+		}
+		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
 	return s, nil
 }

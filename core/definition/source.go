@@ -200,6 +200,9 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 		if !Name.MatchString(name) {
 			return s.fail(member.key, "%q cannot name a field: take a small letter, then small letters, digits and _, at most 40", name)
 		}
+		if strings.HasPrefix(name, "homing_") {
+			return s.fail(member.key, "names that start with homing_ are taken; call the field %q something else", name)
+		}
 		value, err := s.json(member.value, 0)
 		if err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,13 +39,17 @@ or a text that only one record's label has.`,
 			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag), Action: localReview},
 			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Push)},
 			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Pull)},
-			{Name: "exchange", Usage: "push until everything is answered, then pull to the head", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Exchange)},
+			{Name: "exchange", Usage: "push until everything is answered, then pull to the head", Action: exchangeOrEvery,
+				Description: `With --every it goes on until Ctrl-C: after a random first delay, so that a fleet does not come all at once, and again each time the
+span has passed. When central cannot be reached it tries again after a growing delay, and as soon as it is back all is sent.`,
+				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"})},
 		},
 	}
 }
 
 func storeFlags(more ...cli.Flag) []cli.Flag {
-	return append(more, &cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder", Sources: env("STORE")})
+	return append(more, &cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` whose first line is the passphrase of an encrypted store; or HOMING_PASSPHRASE", Sources: env("PASSPHRASE_FILE")},
+		&cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder", Sources: env("STORE")})
 }
 
 func storePath(c *cli.Command) (string, error) {
@@ -71,7 +76,28 @@ func openStore(ctx context.Context, c *cli.Command) (*device.Store, error) {
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, codedError{fmt.Errorf("there is no local store at %s; make one with homing local enrol, or name another with --store", path), exitNotFound}
 	}
-	return device.Open(ctx, path, device.Options{})
+	passphrase, err := passphraseOf(c)
+	if err != nil {
+		return nil, err
+	}
+	return device.Open(ctx, path, device.Options{Passphrase: passphrase})
+}
+
+// passphraseOf is empty for a store that is not encrypted. It is never given on the command line, where others could see it.
+func passphraseOf(c *cli.Command) (string, error) {
+	path := c.String("passphrase-file")
+	if path == "" {
+		return os.Getenv("HOMING_PASSPHRASE"), nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	line, _, _ := strings.Cut(string(text), "\n")
+	if line = strings.TrimRight(line, "\r"); line == "" {
+		return "", usageError{fmt.Errorf("the first line of %s is empty", path)}
+	}
+	return line, nil
 }
 
 // withStore runs a command on the open store.
@@ -94,7 +120,11 @@ func enrol(ctx context.Context, c *cli.Command) error {
 			return usageError{errors.New("give the device a name with --name")}
 		}
 	}
-	store, err := device.Open(ctx, path, device.Options{})
+	passphrase, err := passphraseOf(c)
+	if err != nil {
+		return err
+	}
+	store, err := device.Open(ctx, path, device.Options{Passphrase: passphrase})
 	if err != nil {
 		return err
 	}
@@ -408,6 +438,35 @@ func exchangeWith(run func(*device.Store, context.Context, func(device.Progress)
 			return nil
 		})
 	}
+}
+
+// exchangeOrEvery exchanges once, or again and again.
+func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
+	span := c.Duration("every")
+	if !c.IsSet("every") {
+		return exchangeWith((*device.Store).Exchange)(ctx, c)
+	}
+	const shortest = time.Second
+	if span < shortest {
+		return usageError{fmt.Errorf("--every %s: take %s or more", span, shortest)}
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		w := c.Root().Writer
+		fmt.Fprintf(c.Root().ErrWriter, "Exchanging every %s, the first time within that span; Ctrl-C ends it.\n", span)
+		return store.Repeat(ctx, span, func(summary device.Summary, err error) {
+			switch {
+			case err != nil:
+				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", when(time.Now()), err)
+			case c.Bool("json"):
+				if err := writeJSON(w, summary); err != nil {
+					fmt.Fprintln(c.Root().ErrWriter, err)
+				}
+			default:
+				fmt.Fprintf(w, "%s  ", when(time.Now()))
+				printSummary(w, summary)
+			}
+		})
+	})
 }
 
 func progressText(p device.Progress) string {

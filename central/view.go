@@ -1,0 +1,60 @@
+package central
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/definition"
+)
+
+// ViewSchema is the schema of the read-only views, one for each collection, that any SQL tool can open.
+const ViewSchema = "data"
+
+// makeView gives a collection's records typed columns: one for each field, and homing_id, homing_revision and so on. A value that
+// does not fit its column, since an older definition let it in, is null there. Names of collections and fields hold only small
+// letters, digits and underscores.
+func makeView(ctx context.Context, tx *sqlx.Tx, d definition.Definition) error {
+	columns := []string{"id AS homing_id"}
+	for _, field := range d.Fields {
+		columns = append(columns, fmt.Sprintf("%s AS %q", viewColumn(field), field.Name))
+	}
+	columns = append(columns, "revision AS homing_revision", "edited_at AS homing_edited_at", "received_at AS homing_received_at", "author AS homing_author", "device AS homing_device")
+	// Schemas and views are made by one transaction at a time, whatever the collection.
+	_, err := tx.ExecContext(ctx, fmt.Sprintf(`SELECT pg_advisory_xact_lock(7072); CREATE SCHEMA IF NOT EXISTS %[1]s; DROP VIEW IF EXISTS %[1]s.%[2]q;
+		CREATE VIEW %[1]s.%[2]q AS SELECT %[3]s FROM public.records WHERE collection = '%[2]s' AND NOT removed`, ViewSchema, d.Collection, strings.Join(columns, ", ")))
+	if sqlState(err) == "2BP01" {
+		return fail(Clash, "something else in the database is built upon the view %s.%s; drop it first", ViewSchema, d.Collection)
+	}
+	return err
+}
+
+func viewColumn(field definition.Field) string {
+	var schema struct {
+		Type   any    `json:"type"`
+		Format string `json:"format"`
+		Enum   []any  `json:"enum"`
+	}
+	if err := json.Unmarshal(field.Schema, &schema); err != nil {
+		schema.Type = nil
+	}
+	value, text := fmt.Sprintf("(fields->'%s')", field.Name), fmt.Sprintf("(fields->>'%s')", field.Name)
+	switch {
+	case schema.Type == "integer" || schema.Type == "number":
+		return fmt.Sprintf("CASE WHEN json_typeof(%s) = 'number' THEN %s::numeric END", value, text)
+	case schema.Type == "boolean":
+		return fmt.Sprintf("CASE WHEN json_typeof(%s) = 'boolean' THEN %s::boolean END", value, text)
+	case schema.Type == "string" && schema.Format == "date":
+		return fmt.Sprintf(`CASE WHEN %s ~ '^\d{4}-\d\d-\d\d$' THEN %[1]s::date END`, text)
+	case schema.Type == "string" && schema.Format == "date-time":
+		return fmt.Sprintf(`CASE WHEN %s ~ '^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d' THEN %[1]s::timestamptz END`, text)
+	case schema.Type == "string" && schema.Format == "uuid":
+		return fmt.Sprintf(`CASE WHEN %s ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$' THEN %[1]s::uuid END`, text)
+	case schema.Type == "string" || schema.Type == nil && len(schema.Enum) > 0:
+		return text
+	}
+	return value
+}

@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/core/definition"
+	"homing/generate"
+	"homing/wire"
+)
+
+func generateCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "generate",
+		Usage:     "write typed structures for your app from the definitions",
+		ArgsUsage: "go|typescript [FILE…]",
+		Description: `From definition files, or from central's definitions when no file is named. The source text goes to standard output.
+
+EXAMPLES
+   homing generate go > records/records.go
+   homing generate typescript trails.yaml structures.yaml > records.ts`,
+		Flags: centralFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if !c.Args().Present() {
+				return usageError{fmt.Errorf("for which language? (see %s --help)", c.FullName())}
+			}
+			var definitions []definition.Definition
+			if files := c.Args().Tail(); len(files) > 0 {
+				var err error
+				if definitions, err = readDefinitions(files); err != nil {
+					return err
+				}
+			} else {
+				call, err := newCaller(c)
+				if err != nil {
+					return err
+				}
+				var all wire.Definitions
+				if err := call.get(ctx, "/v1/definitions", &all); err != nil {
+					return err
+				}
+				definitions = all.Definitions
+			}
+			text, err := generate.Write(c.Args().First(), definitions)
+			if err != nil {
+				return usageError{err}
+			}
+			_, err = c.Root().Writer.Write(text)
+			return err
+		},
+	}
+}
