@@ -28,6 +28,7 @@ type origin struct {
 	batch       *uuid.UUID
 	who         Person
 	offset      clock.Offset
+	carry       map[string]string // old names and new, while values are carried over to a new definition; nil otherwise
 	received    time.Time
 }
 
@@ -236,6 +237,7 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 		}
 		current = &row{}
 	}
+	ch.Fields = collection.CurrentNames(ch.Fields)
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
 		Stamp: d.offset.Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
@@ -245,6 +247,9 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 			return change.Refused, []change.Reason{refused.Reason}
 		}
 		return change.Refused, reason(change.CodeMalformed, "%v", err)
+	}
+	if d.carry != nil {
+		out.State.Marks = current.Marks.CarriedOver(d.carry, merge.Mark{Revision: out.State.Revision, Source: edit.Source, Stamp: edit.Stamp})
 	}
 	if !out.State.Removed {
 		if wrong := collection.NewlyWrong(current.Fields, out.State.Fields); len(wrong) > 0 {

@@ -72,64 +72,80 @@ func (c *Central) Define(ctx context.Context, author string, definitions []defin
 }
 
 func (c *Central) define(ctx context.Context, tx *sqlx.Tx, author string, d definition.Definition) (Defined, error) {
-	var doc []byte
-	var old definition.Definition
-	outcome := "created"
-	d.Version = 1
-	err := tx.QueryRowxContext(ctx, `SELECT doc FROM collections WHERE name = $1 FOR UPDATE`, d.Collection).Scan(&doc)
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-	case err != nil:
-		return Defined{}, err
-	default:
-		if err := json.Unmarshal(doc, &old); err != nil {
-			return Defined{}, fmt.Errorf("stored definition of %s: %w", d.Collection, err)
-		}
-		if old.SameAs(d) {
-			return Defined{d.Collection, old.Version, "unchanged"}, nil
-		}
-		outcome, d.Version = "changed", old.Version+1
-	}
-	text, err := json.Marshal(d)
+	d.Version, d.Renamed = 1, nil
+	compiled, err := d.Compile()
 	if err != nil {
 		return Defined{}, err
 	}
-	if outcome == "created" {
-		inserted, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, d.Collection, d.Version, string(text))
-		if err != nil {
+	old, exists, err := stored(ctx, tx, d.Collection, "FOR UPDATE")
+	if err != nil {
+		return Defined{}, err
+	}
+	p, err := plan(ctx, tx, old, exists, compiled)
+	switch {
+	case err != nil:
+		return Defined{}, err
+	case len(p.Broken) > 0:
+		return Defined{}, refusePlan(p)
+	case p.Outcome == "unchanged":
+		return Defined{d.Collection, old.Version, p.Outcome}, nil
+	}
+	d.Version, d.Renamed = p.Version, d.RenamedSince(old)
+	if err := c.writeDefinition(ctx, tx, author, d, exists); err != nil {
+		return Defined{}, err
+	}
+	if exists {
+		if err := c.follow(ctx, tx, author, old, d); err != nil {
 			return Defined{}, err
 		}
-		if n, err := inserted.RowsAffected(); err != nil || n == 0 {
-			return Defined{}, errors.Join(errRaced, err)
-		}
-	} else if _, err := tx.ExecContext(ctx, `UPDATE collections SET version = $2, doc = $3 WHERE name = $1`, d.Collection, d.Version, string(text)); err != nil {
-		return Defined{}, err
+	}
+	return Defined{d.Collection, d.Version, p.Outcome}, nil
+}
+
+func (c *Central) writeDefinition(ctx context.Context, tx *sqlx.Tx, author string, d definition.Definition, exists bool) error {
+	text, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	statement := `UPDATE collections SET version = $2, doc = $3 WHERE name = $1`
+	if !exists {
+		statement = `INSERT INTO collections (name, version, doc) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`
+	}
+	written, err := tx.ExecContext(ctx, statement, d.Collection, d.Version, string(text))
+	if err != nil {
+		return err
+	}
+	if n, err := written.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(errRaced, err)
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
 		d.Collection, d.Version, string(text), author, c.Now()); err != nil {
-		return Defined{}, err
+		return err
 	}
 	if err := indexKey(ctx, tx, d); err != nil {
-		return Defined{}, err
+		return err
 	}
-	if err := makeView(ctx, tx, d); err != nil {
-		return Defined{}, err
+	return makeView(ctx, tx, d)
+}
+
+// follow brings the records of a collection in line with its new definition.
+func (c *Central) follow(ctx context.Context, tx *sqlx.Tx, author string, old, d definition.Definition) error {
+	compiled, err := d.Compile()
+	if err != nil {
+		return err
 	}
-	if outcome == "changed" && old.Sync.Territory != d.Sync.Territory {
-		compiled, err := d.Compile()
-		if err != nil {
-			return Defined{}, err
-		}
+	if err := c.carryOver(ctx, tx, author, old, compiled); err != nil {
+		return err
+	}
+	if old.Sync.Territory != d.Sync.Territory {
 		if err := retag(ctx, tx, compiled); err != nil {
-			return Defined{}, err
+			return err
 		}
 	}
-	if outcome == "changed" && old.Access.Read != d.Access.Read {
-		if err := tellAgain(ctx, tx, d.Collection); err != nil {
-			return Defined{}, err
-		}
+	if old.Access.Read != d.Access.Read {
+		return tellAgain(ctx, tx, d.Collection)
 	}
-	return Defined{d.Collection, d.Version, outcome}, nil
+	return nil
 }
 
 func checkReferences(ctx context.Context, tx *sqlx.Tx, definitions []definition.Definition) error {

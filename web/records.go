@@ -34,6 +34,12 @@ func (s *Server) registerRecords() {
 		return &answer[[]central.Defined]{defined}, err
 	})
 
+	add(s, s.operation(http.MethodPost, "/v1/definitions/preview", "preview-definitions", "Say what defining would do, and change nothing", definers),
+		func(ctx context.Context, in *defineIn) (*answer[[]central.Plan], error) {
+			plans, err := s.central.Preview(ctx, in.Body.Definitions)
+			return &answer[[]central.Plan]{plans}, err
+		})
+
 	type listIn struct {
 		Collection string   `path:"collection"`
 		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`

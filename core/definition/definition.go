@@ -21,6 +21,9 @@ type Definition struct {
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
 	Access      Access  `json:"access,omitzero"`
 	Sync        Sync    `json:"sync"`
+	Carry       Carry   `json:"carry,omitzero"`
+	// Renamed is kept by central over all versions.
+	Renamed map[string]string `json:"renamed,omitempty" doc:"What fields were called in earlier versions, and what they are called now. Changes that still use an old name are taken under the new one."`
 }
 
 // Field is one field of a definition.
@@ -61,6 +64,7 @@ func (d Definition) Field(name string) (Field, bool) {
 // SameAs says whether two definitions mean the same, whatever their versions are.
 func (d Definition) SameAs(other Definition) bool {
 	d.Version, other.Version = 0, 0
+	d.Renamed, other.Renamed = nil, nil
 	a, errA := json.Marshal(d)
 	b, errB := json.Marshal(other)
 	return errA == nil && errB == nil && string(a) == string(b)

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"homing/core/expression"
@@ -23,7 +24,8 @@ type Access struct {
 type guard struct {
 	rules     map[string]*expression.Program // by the name of the act
 	territory *expression.Program
-	names     []string // of the fields
+	convert   map[string]*expression.Program // by field
+	names     []string                       // of the fields
 }
 
 const (
@@ -42,7 +44,7 @@ type ruleError struct {
 func (e *ruleError) Error() string { return fmt.Sprintf("%s: %v", e.path[len(e.path)-1], e.err) }
 
 func (d Definition) guard() (guard, error) {
-	g := guard{rules: map[string]*expression.Program{}}
+	g := guard{rules: map[string]*expression.Program{}, convert: map[string]*expression.Program{}}
 	for _, field := range d.Fields {
 		g.names = append(g.names, field.Name)
 	}
@@ -62,6 +64,13 @@ func (d Definition) guard() (guard, error) {
 			return g, &ruleError{[]string{"sync", "territory"}, err}
 		}
 		g.territory = program
+	}
+	for _, field := range slices.Sorted(maps.Keys(d.Carry.Convert)) {
+		program, err := expression.Compile(d.Carry.Convert[field], "record")
+		if err != nil {
+			return g, &ruleError{[]string{"carry", "convert", field}, err}
+		}
+		g.convert[field] = program
 	}
 	return g, nil
 }

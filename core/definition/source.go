@@ -36,7 +36,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key, fields,
-// required, access and sync. File is the name that errors carry; every error is a [*SourceError].
+// required, access, sync and carry. File is the name that errors carry; every error is a [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
 	root, err := s.document(text)
@@ -124,7 +124,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "access", "sync")
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "access", "sync", "carry")
 	if err != nil {
 		return d, err
 	}
@@ -162,6 +162,11 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	}
 	if parts["access"] != nil {
 		if err := s.access(&d, parts["access"]); err != nil {
+			return d, err
+		}
+	}
+	if parts["carry"] != nil {
+		if err := s.carry(&d, parts["carry"]); err != nil {
 			return d, err
 		}
 	}
@@ -240,6 +245,32 @@ func (s source) required(d *Definition, node *yaml.Node) error {
 			return s.fail(item, "required names the field %q, which is not defined", item.Value)
 		}
 		d.Fields[n].Required = true
+	}
+	return nil
+}
+
+func (s source) carry(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node, "rename", "default", "convert", "drop")
+	if err != nil {
+		return err
+	}
+	for _, member := range members {
+		value, err := s.json(member.value, 0)
+		if err != nil {
+			return err
+		}
+		text, err := json.Marshal(value)
+		if err != nil {
+			return s.fail(member.value, "%v", err)
+		}
+		into := map[string]any{"rename": &d.Carry.Rename, "default": &d.Carry.Default, "convert": &d.Carry.Convert, "drop": &d.Carry.Drop}[member.key.Value]
+		if err := json.Unmarshal(text, into); err != nil {
+			want := map[string]string{"rename": "OLD: NEW", "default": "FIELD: VALUE", "convert": "FIELD: EXPRESSION", "drop": "[FIELD, …]"}[member.key.Value]
+			return s.fail(member.value, "%s reads %s", member.key.Value, want)
+		}
+	}
+	for _, wrong := range d.Carry.problems(*d) {
+		return s.fail(node, "%s", wrong)
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -50,6 +51,9 @@ func WriteSource(d Definition) []byte {
 				fmt.Fprintf(&out, "    %s: %s\n", field.Name, rule)
 			}
 		}
+	}
+	if text, err := json.Marshal(d.Carry); err == nil && string(text) != "{}" {
+		fmt.Fprintf(&out, "carry: %s\n", text)
 	}
 	return []byte(out.String())
 }

@@ -4,8 +4,10 @@
 package expression
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"sync"
 
@@ -13,6 +15,9 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
+
+	"google.golang.org/protobuf/encoding/protojson"
+	"google.golang.org/protobuf/types/known/structpb"
 
 	"homing/core/record"
 )
@@ -119,6 +124,19 @@ func (p *Program) Texts(variables map[string]any) ([]string, error) {
 		return texts, nil
 	}
 	return nil, fmt.Errorf("%w: %q gives %s, not a text or a list of texts", ErrResult, p.text, result.Type().TypeName())
+}
+
+// JSON gives the result of an expression as JSON; null when it is no value.
+func (p *Program) JSON(variables map[string]any) (json.RawMessage, error) {
+	result, err := p.eval(variables)
+	if err != nil {
+		return nil, err
+	}
+	value, err := result.ConvertToNative(reflect.TypeFor[*structpb.Value]())
+	if err != nil {
+		return nil, fmt.Errorf("%w: %q gives %s, which JSON cannot hold", ErrResult, p.text, result.Type().TypeName())
+	}
+	return protojson.Marshal(value.(*structpb.Value))
 }
 
 // Values makes fields ready for an expression: numbers as CEL doubles, and null for each named field without a value, so that an

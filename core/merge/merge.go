@@ -109,7 +109,8 @@ func check(state State, edit Edit) error {
 // newsFor says whether central's record holds anything of others that the edit's base did not, so that the device must be
 // told what came out.
 func newsFor(state State, edit Edit) bool {
-	if state.Marks.presence().foreign(edit.Base, edit.Source) || state.Marks.Base.foreign(edit.Base, edit.Source) {
+	if state.Marks.presence().foreign(edit.Base, edit.Source) || state.Marks.Base.foreign(edit.Base, edit.Source) ||
+		state.Marks.Carried.foreign(edit.Base, edit.Source) {
 		return true
 	}
 	for _, mark := range state.Marks.Fields {

@@ -42,6 +42,22 @@ type Marks struct {
 	Base     Mark            `json:"base"`              // the change that added the record
 	Presence Mark            `json:"presence,omitzero"` // the change that last removed it or brought it back; zero: as Base
 	Fields   map[string]Mark `json:"fields,omitempty"`
+	// Carried is the change that last carried values over to a new version of the definition.
+	Carried Mark `json:"carried,omitzero"`
+}
+
+// CarriedOver gives the marks after values were carried over to a new version of the definition. That is no edit: each field keeps
+// the mark of the edit that its value comes from, under its new name, so that a worker's edit wins or loses as it would have.
+func (m Marks) CarriedOver(names map[string]string, by Mark) Marks {
+	fields := make(map[string]Mark, len(m.Fields))
+	for name, mark := range m.Fields {
+		if now, renamed := names[name]; renamed {
+			name = now
+		}
+		fields[name] = mark
+	}
+	m.Fields, m.Carried = fields, by
+	return m
 }
 
 func (m Marks) field(name string) Mark {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 
@@ -21,7 +22,8 @@ func defineCommand() *cli.Command {
 		Usage:     "create or change collections from definition files",
 		ArgsUsage: "FILE…",
 		Description: `A definition is a YAML file: the collection's name, a title, how a record is labelled, and for each field a JSON Schema
-(2020-12). All files are taken, or none. A wrong file is refused with file, line and reason.
+(2020-12). All files are taken, or none. A wrong file is refused with file, line and reason. What changes is shown; --preview shows it and
+changes nothing. A definition that does not fit records that are there is refused, unless it says under carry how their values go over.
 
 EXAMPLE (trails.yaml)
    collection: trails
@@ -35,7 +37,7 @@ EXAMPLE (trails.yaml)
    sync:
      rules: {length_km: newest}           # newest is the default
      removal: edit-stays`,
-		Flags: centralFlags(jsonFlag),
+		Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "preview", Usage: "only say what would change, and which records and devices it touches"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usageError{fmt.Errorf("which files? (see %s --help)", c.FullName())}
@@ -47,6 +49,19 @@ EXAMPLE (trails.yaml)
 			call, err := newCaller(c)
 			if err != nil {
 				return err
+			}
+			var plans []central.Plan
+			if err := call.call(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions}, &plans); err != nil {
+				return err
+			}
+			if c.Bool("preview") && c.Bool("json") {
+				return writeJSON(c.Root().Writer, plans)
+			}
+			if !c.Bool("json") {
+				printPlans(c.Root().Writer, plans)
+			}
+			if c.Bool("preview") {
+				return nil
 			}
 			var defined []central.Defined
 			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions}, &defined); err != nil {
@@ -62,6 +77,23 @@ EXAMPLE (trails.yaml)
 			}
 			return t.flush()
 		},
+	}
+}
+
+// printPlans says what differs, and what becomes of the records and devices.
+func printPlans(w io.Writer, plans []central.Plan) {
+	for _, p := range plans {
+		if p.Outcome != "changed" {
+			continue
+		}
+		fmt.Fprintf(w, "%s, version %d:\n", p.Collection, p.Version)
+		for _, d := range p.Differences {
+			fmt.Fprintf(w, "   %s %s\n", d.Field, d.What)
+		}
+		fmt.Fprintf(w, "   %s, of which %d are carried over; %s follow with their next exchange\n", count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
+		for _, b := range p.Broken {
+			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, count(b.Records, "record"), b.Example)
+		}
 	}
 }
 
