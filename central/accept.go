@@ -60,6 +60,9 @@ func read(raw []byte) item {
 		return unreadable(c.Number, field, err.Error())
 	}
 	c.Fields = fields
+	if c.Collection != "" && !definition.Name.MatchString(c.Collection) {
+		return item{unreadable: &wire.Answer{Number: c.Number, Answer: change.Refused, Reasons: reason(change.CodeUnknownCollection, "%q cannot name a collection", c.Collection)}}
+	}
 	c.EditedAt = c.EditedAt.UTC()
 	problem := ""
 	switch {

@@ -48,6 +48,8 @@ func Explain(err error) *Error {
 		return &Error{Kind: StorageFull, Message: "central's disk is full; nothing of this request was stored, send it again later"}
 	case state != "" && (state[:2] == "53" || state[:2] == "57" || state[:2] == "08" || state[:2] == "58"):
 		return &Error{Kind: Unavailable, Message: "central's database is not available; nothing of this request was stored, send it again later"}
+	case state == "22021" || state == "22P05":
+		return &Error{Kind: Invalid, Message: "a text holds the character U+0000, or is not UTF-8; neither can be stored or looked for"}
 	case again(err):
 		return &Error{Kind: Unavailable, Message: "too many edits of the same records at once; send the request again"}
 	}

@@ -138,6 +138,9 @@ func (r *Running) firstWorkers(ctx context.Context, options Options) error {
 // URL is where central is reached.
 func (r *Running) URL() string { return r.url }
 
+// Server is the HTTP door.
+func (r *Running) Server() *web.Server { return r.web }
+
 // DatabaseURL is the connection URL of central's database.
 func (r *Running) DatabaseURL() string { return r.db }
 

@@ -97,6 +97,13 @@ type Bed struct {
 	t        testing.TB
 }
 
+// For gives the same bed to another test, such as the target of a fuzz test.
+func (b *Bed) For(t testing.TB) *Bed {
+	other := *b
+	other.t = t
+	return &other
+}
+
 // Log collects what the service logs.
 type Log struct {
 	mu   sync.Mutex
