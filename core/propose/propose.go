@@ -58,6 +58,7 @@ type Column struct {
 	Header string // as it stands in the table
 	Field  string // the name it gets
 	kind   kind
+	counts map[kind]int // values by their own kind
 	filled int
 	values map[string]int // how often each comes; nil when there are too many
 	unique map[uint64]bool
@@ -90,7 +91,7 @@ func NewTable(headers []string) (*Table, error) {
 }
 
 func (t *Table) join(header string) error {
-	c := &Column{Header: header, Field: FieldName(header), values: map[string]int{}, unique: map[uint64]bool{}}
+	c := &Column{Header: header, Field: FieldName(header), counts: map[kind]int{}, values: map[string]int{}, unique: map[uint64]bool{}}
 	for _, other := range t.Columns {
 		if other.Field == c.Field {
 			return fmt.Errorf("the headings %q and %q would both become the field %s; rename one", other.Header, header, c.Field)
@@ -134,7 +135,9 @@ func (t *Table) Add(row map[string]Value) error {
 
 func (c *Column) add(v Value) {
 	c.filled++
-	c.kind = join(c.kind, kindOf(v))
+	own := kindOf(v)
+	c.counts[own]++
+	c.kind = join(c.kind, own)
 	plain := strings.TrimSpace(v.Text)
 	if v.JSON != nil {
 		plain = definition.Plain(v.JSON)
@@ -255,7 +258,7 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 	d := definition.Definition{Collection: collection, Version: 1, Title: strings.ToUpper(collection[:1]) + strings.ReplaceAll(collection[1:], "_", " ")}
 	d.Sync.Removal = "edit-stays"
 	for _, c := range t.Columns {
-		schema, err := json.Marshal(c.schema(t.rows))
+		schema, err := json.Marshal(c.schema())
 		if err != nil {
 			return d, err
 		}
@@ -269,9 +272,28 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 	return d, nil
 }
 
-func (c *Column) schema(rows int) map[string]any {
+// meant is the kind that a column is meant to have. Where nearly all values are numbers, dates or yes and no, the few others are
+// more likely mistakes: the check of the rows shows them, while a column of texts would hide them for ever.
+func (c *Column) meant() kind {
+	const least, outOf = 19, 20
+	if c.kind != text || c.filled < outOf {
+		return c.kind
+	}
+	for _, k := range []kind{integer, number, date, moment, boolean} {
+		n := c.counts[k]
+		if k == number {
+			n += c.counts[integer]
+		}
+		if n*outOf >= c.filled*least {
+			return k
+		}
+	}
+	return text
+}
+
+func (c *Column) schema() map[string]any {
 	schema := map[string]any{"title": c.Header}
-	switch c.kind {
+	switch c.meant() {
 	case boolean:
 		schema["type"] = "boolean"
 	case integer:
@@ -302,7 +324,7 @@ func (c *Column) schema(rows int) map[string]any {
 // key is the first column whose values are all there and all different, if it looks like a name or a number.
 func (t *Table) key() string {
 	for _, c := range t.Columns {
-		if t.rows > 1 && c.filled == t.rows && !c.twice && !c.long && (c.kind == text || c.kind == integer) {
+		if t.rows > 1 && c.filled == t.rows && !c.twice && !c.long && (c.meant() == text || c.meant() == integer) {
 			return c.Field
 		}
 	}
@@ -312,12 +334,12 @@ func (t *Table) key() string {
 // label is a column that people would call a record by.
 func (t *Table) label(key string) string {
 	for _, c := range t.Columns {
-		if c.kind == text && (c.Field == "name" || c.Field == "title" || strings.HasSuffix(c.Field, "_name")) {
+		if c.meant() == text && (c.Field == "name" || c.Field == "title" || strings.HasSuffix(c.Field, "_name")) {
 			return c.Field
 		}
 	}
 	for _, c := range t.Columns {
-		if c.kind == text && c.Field != key {
+		if c.meant() == text && c.Field != key {
 			return c.Field
 		}
 	}

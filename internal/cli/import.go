@@ -73,6 +73,7 @@ type importing struct {
 	collection string
 	call       caller
 	target     *definition.Collection
+	fresh      bool // the collection is still to be defined
 	key        string
 	fields     map[string]definition.Field // by heading
 	total      int
@@ -128,6 +129,11 @@ func (i *importing) run(ctx context.Context) error {
 	}
 	if result.Wrong > 0 && i.command.String("rejects") == "" {
 		return i.refuse(result)
+	}
+	if i.fresh {
+		if err := i.call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: []definition.Definition{i.target.Definition}}, nil); err != nil {
+			return err
+		}
 	}
 	if err := i.load(ctx, &result); err != nil {
 		return err
@@ -206,7 +212,7 @@ func (i *importing) writeProposal(table *propose.Table, to string) error {
 	return nil
 }
 
-// findTarget finds the collection, or proposes and defines it.
+// findTarget finds the collection, or proposes it. It is defined when its rows have been checked.
 func (i *importing) findTarget(ctx context.Context, table *propose.Table) error {
 	var all wire.Definitions
 	if err := i.call.get(ctx, "/v1/definitions", &all); err != nil {
@@ -238,7 +244,8 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 			return codedError{errors.New("nothing was changed"), exitRefused}
 		}
 	}
-	return i.call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: []definition.Definition{d}}, nil)
+	i.fresh = true
+	return nil
 }
 
 // match finds the field of each column, by its name or its title.
@@ -355,7 +362,7 @@ func (i *importing) refuse(result imported) error {
 	} else if err := i.listWrong(result); err != nil {
 		return err
 	}
-	return codedError{fmt.Errorf("nothing was loaded: %s of %d wrong. Mend the file, or load the good ones with --rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
+	return codedError{fmt.Errorf("nothing was changed: %s of %d wrong. Mend the file, or load the good ones with --rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
 }
 
 func (i *importing) listWrong(result imported) error {

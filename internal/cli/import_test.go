@@ -81,7 +81,7 @@ func TestWrongRows(t *testing.T) {
 	path, rejects := filepath.Join(folder, "trails.csv"), filepath.Join(folder, "rejects.csv")
 	testbed.Must(t, os.WriteFile(path, []byte("name,state,length_km\nRidge,open,4.5\n,open,1\nValley,shut,2\nGorge,open,far\nLake,open,3\n"), 0o600))
 	out, wrong, code := homing(t, "import", path)
-	if code != 4 || !strings.Contains(wrong, "nothing was loaded: 3 rows of 5 wrong") {
+	if code != 4 || !strings.Contains(wrong, "nothing was changed: 3 rows of 5 wrong") {
 		t.Errorf("exit %d: %s", code, wrong)
 	}
 	for _, line := range []string{"3    name", "4    state      shut", "5    length_km  far"} {
@@ -105,6 +105,19 @@ func TestWrongRows(t *testing.T) {
 	testbed.Must(t, os.WriteFile(rejects, []byte(mended), 0o600))
 	if out := fine(t, "import", rejects, "--collection", "trails"); !strings.Contains(out, "3 records added") {
 		t.Errorf("the mended rejects: %s", out)
+	}
+	// A collection that is not defined yet is not defined by a file that is refused. One odd value among many numbers is a mistake.
+	huts := filepath.Join(folder, "huts.csv")
+	text, mistake := []byte("no,beds\n"), "13   beds    a dozen  must be integer, is string"
+	for n := range 30 {
+		text = fmt.Appendf(text, "H%d,%d\n", n, n)
+	}
+	testbed.Must(t, os.WriteFile(huts, []byte(strings.Replace(string(text), "H11,11", "H11,a dozen", 1)), 0o600))
+	if out, _, code := homing(t, "import", huts, "--yes"); code != 4 || !strings.Contains(out, mistake) {
+		t.Errorf("exit %d:\n%s", code, out)
+	}
+	if _, wrong, code := homing(t, "records", "list", "huts"); code != 3 {
+		t.Errorf("the collection was defined all the same: exit %d %s", code, wrong)
 	}
 	for text, says := range map[string]string{
 		"name,colour\nx,red\n": `the column "colour" is no field of trails`, "name,name\na,b\n": "stands over two columns", "name\n": "there are no rows",

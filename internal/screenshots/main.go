@@ -23,6 +23,7 @@ import (
 
 	"homing/demo"
 	"homing/internal/browser"
+	"homing/link"
 )
 
 const program = "bin/homing"
@@ -97,7 +98,7 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	bridge := demo.LongBridge.String()
 	for _, args := range [][]string{
 		{"edit", "structures", bridge, "--set", "state=sound", "--clear", "note"},
-		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "hours=6.5", "--set", `materials=["larch boards","coach bolts"]`},
+		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "crew=kell crew", "--set", "hours=6.5", "--set", `materials=["larch boards","coach bolts"]`},
 		{"remove", "structures", demo.OldSignpost.String()},
 	} {
 		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, append(args, "--store", store)...)...).CombinedOutput(); err != nil {
@@ -108,7 +109,80 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	if err != nil {
 		return fmt.Errorf("review: %w", err)
 	}
-	return terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review))
+	if err := terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review)); err != nil {
+		return err
+	}
+	return importPicture(ctx, out, folder)
+}
+
+// importPicture shows what an import says of a list with a mistake, and of the mended list.
+func importPicture(ctx context.Context, out, folder string) error {
+	list := filepath.Join(folder, "huts.csv")
+	var rows strings.Builder
+	rows.WriteString("Hut No;Name;Valley;Beds;Opened;Heated\n")
+	for n := range 40 {
+		beds := fmt.Sprint(6 + n%20)
+		if n == 11 {
+			beds = "a dozen"
+		}
+		fmt.Fprintf(&rows, "H%02d;%s Hut;%s;%s;20%02d-06-01;%s\n", n, []string{"Gale", "Fosk", "Arn", "Lorn", "Pell"}[n%5]+fmt.Sprint(" ", n), []string{"Kell", "Ostra", "Tamrin"}[n%3], beds, 10+n%15, []string{"yes", "no"}[n%2])
+	}
+	if err := os.WriteFile(list, []byte(rows.String()), 0o644); err != nil {
+		return err
+	}
+	address, stop, err := startDemo(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	token, err := signIn(ctx, address)
+	if err != nil {
+		return err
+	}
+	run := func() (said, notes string, err error) {
+		var stdout, stderr bytes.Buffer
+		cmd := exec.CommandContext(ctx, mustAbs(program), "import", "huts.csv", "--yes")
+		cmd.Dir, cmd.Stdout, cmd.Stderr = folder, &stdout, &stderr
+		cmd.Env = append(os.Environ(), "HOMING_CENTRAL="+address, "HOMING_TOKEN="+token)
+		err = cmd.Run()
+		var exit *exec.ExitError
+		if errors.As(err, &exit) {
+			err = nil // the list has a mistake, on purpose
+		}
+		return stdout.String(), stderr.String(), err
+	}
+	wrong, notes, err := run()
+	if err != nil {
+		return err
+	}
+	proposal, refusal, _ := strings.Cut(notes, "homing: ")
+	if err := os.WriteFile(list, []byte(strings.Replace(rows.String(), "a dozen", "12", 1)), 0o644); err != nil {
+		return err
+	}
+	loaded, _, err := run()
+	if err != nil {
+		return err
+	}
+	text := proposal + wrong + "homing: " + refusal + "\n$ homing import huts.csv --yes          # mended\n…\n" + loaded
+	return terminal(ctx, filepath.Join(out, "import.png"), "homing import huts.csv --yes", text)
+}
+
+func mustAbs(path string) string {
+	absolute, err := filepath.Abs(path)
+	if err != nil {
+		log.Fatal(err)
+	}
+	return absolute
+}
+
+func signIn(ctx context.Context, address string) (string, error) {
+	l, err := link.New(address, "", "screenshots")
+	if err != nil {
+		return "", err
+	}
+	var got struct{ Token string }
+	_, err = l.Call(ctx, "POST", "/v1/session", nil, map[string]string{"worker": "admin", "password": "larch-and-granite"}, &got)
+	return got.Token, err
 }
 
 // terminal draws what a command printed as a terminal shows it.
