@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -210,6 +211,19 @@ func (c *Central) Collection(ctx context.Context, name string) (*definition.Coll
 		return nil, fail(NotFound, "there is no collection %s", name)
 	}
 	return all[name], nil
+}
+
+// Definitions gives the definitions of all collections, by name.
+func (c *Central) Definitions(ctx context.Context) ([]definition.Definition, error) {
+	compiled, err := c.definitions(ctx, c.db)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]definition.Definition, 0, len(compiled))
+	for _, name := range slices.Sorted(maps.Keys(compiled)) {
+		all = append(all, compiled[name].Definition)
+	}
+	return all, nil
 }
 
 // Overview is a collection with its numbers.

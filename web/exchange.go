@@ -15,7 +15,6 @@ import (
 
 	"homing/central"
 	"homing/core/change"
-	"homing/core/definition"
 	"homing/wire"
 )
 
@@ -44,11 +43,8 @@ func (s *Server) registerExchange() {
 
 	add(s, s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers),
 		func(ctx context.Context, _ *nothing) (*answer[wire.Definitions], error) {
-			all, err := s.central.Overviews(ctx, who(ctx).Person)
-			definitions := wire.Definitions{Definitions: make([]definition.Definition, len(all)), Territories: who(ctx).Territories}
-			for n, one := range all {
-				definitions.Definitions[n] = one.Definition
-			}
+			all, err := s.central.Definitions(ctx)
+			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories}
 			return &answer[wire.Definitions]{definitions}, err
 		})
 
