@@ -126,6 +126,7 @@ type desk struct {
 	origin
 	definitions map[string]*definition.Collection
 	known       map[int64]storedAnswer
+	fresh       map[int64]settledAnswer // by number
 	rows        map[key]*row
 	failedAdds  map[key]bool
 	versions    []*version
@@ -153,7 +154,7 @@ type settledAnswer struct {
 // collection's row is locked last and until the commit, which makes positions visible in the order in which they were
 // handed out.
 func (c *Central) accept(ctx context.Context, tx *sqlx.Tx, from origin, items []item) (*desk, error) {
-	d := &desk{origin: from, failedAdds: map[key]bool{}, answers: make([]wire.Answer, len(items))}
+	d := &desk{origin: from, fresh: map[int64]settledAnswer{}, failedAdds: map[key]bool{}, answers: make([]wire.Answer, len(items))}
 	var err error
 	if d.definitions, err = c.definitions(ctx, tx); err != nil {
 		return nil, err
@@ -183,6 +184,10 @@ func (d *desk) work(n int, it item) {
 		d.repeat(n, it, stored)
 		return
 	}
+	if same, twice := d.fresh[ch.Number]; twice { // the batch itself holds it twice
+		d.repeat(n, it, storedAnswer{Number: ch.Number, Digest: same.digest, Answer: marshal(d.answers[same.answer])})
+		return
+	}
 	verdict, reasons := d.take(n, ch)
 	if !verdict.Accepted() {
 		d.answers[n] = wire.Answer{Number: ch.Number, Answer: verdict, Reasons: reasons}
@@ -195,9 +200,7 @@ func (d *desk) work(n int, it item) {
 	}
 	// Kept even when refused: a late copy of the batch must not get another answer than the device had.
 	d.settled = append(d.settled, settledAnswer{digest: it.digest, answer: n})
-	if text, err := json.Marshal(d.answers[n]); err == nil && ch.Number > 0 {
-		d.known[ch.Number] = storedAnswer{Number: ch.Number, Digest: it.digest, Answer: text}
-	}
+	d.fresh[ch.Number] = settledAnswer{digest: it.digest, answer: n}
 }
 
 // repeat answers a change that was answered before.

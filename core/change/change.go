@@ -4,8 +4,9 @@ package change
 
 import (
 	"crypto/sha256"
-	"encoding/json"
-	"fmt"
+	"encoding/binary"
+	"io"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,14 +39,29 @@ type Change struct {
 	Author     string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
 }
 
-// Digest tells two changes with the same number apart. It covers all that the change says.
+// Digest tells two changes with the same number apart. It covers all that the change says, whatever the order in which it was
+// written; its values are canonical.
 func (c Change) Digest() []byte {
-	text, err := json.Marshal(c)
-	if err != nil {
-		panic(fmt.Sprintf("change %d does not marshal: %v", c.Number, err)) // its values are canonical JSON by now
+	hash := sha256.New()
+	text := func(part string) {
+		var length [8]byte // so that no part can pass for the end of another
+		binary.BigEndian.PutUint64(length[:], uint64(len(part)))
+		hash.Write(length[:])
+		io.WriteString(hash, part)
 	}
-	sum := sha256.Sum256(text)
-	return sum[:16]
+	for _, number := range []int64{c.Number, c.Base, c.Stamp.Millis, int64(c.Stamp.Counter), c.EditedAt.UnixNano()} {
+		text(strconv.FormatInt(number, 10))
+	}
+	text(c.Collection)
+	hash.Write(c.Record[:])
+	text(string(c.Kind))
+	text(c.Author)
+	for _, name := range c.Fields.Names() {
+		text(name)
+		text(string(c.Fields[name].From))
+		text(string(c.Fields[name].To))
+	}
+	return hash.Sum(nil)[:16]
 }
 
 // Source names a change for good: the incarnation of the local store that numbered it, and its number there.

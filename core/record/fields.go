@@ -77,6 +77,12 @@ func (f Fields) Value() (map[string]any, error) {
 
 // Decode turns a canonical JSON text into a plain Go value, numbers as [json.Number] so that no digit is lost.
 func Decode(raw json.RawMessage) (any, error) {
+	if plain(raw) {
+		if raw[0] == '"' {
+			return string(raw[1 : len(raw)-1]), nil
+		}
+		return json.Number(raw), nil
+	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
 	var value any
