@@ -90,7 +90,7 @@ func printPlans(w io.Writer, plans []central.Plan) {
 		for _, d := range p.Differences {
 			fmt.Fprintf(w, "   %s %s\n", d.Field, d.What)
 		}
-		fmt.Fprintf(w, "   %s, of which %d are carried over; %s follow with their next exchange\n", count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
+		fmt.Fprintf(w, "   %s, %d to be carried over; %s to get the version with the next exchange\n", count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
 		for _, b := range p.Broken {
 			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, count(b.Records, "record"), b.Example)
 		}
