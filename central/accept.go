@@ -320,16 +320,19 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 	d.rows[at] = current
 	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
 	if out.Verdict == change.Merged {
-		answer.Record = d.wireRecord(at.id, out.State, v)
+		answer.Record = d.wireRecord(at, current, v)
 	}
 	d.answers[n] = answer
 }
 
-func (d *desk) wireRecord(id uuid.UUID, state merge.State, v *version) *wire.Record {
-	r := &wire.Record{ID: id, Revision: state.Revision, Removed: state.Removed, EditedAt: v.editedAt, ReceivedAt: d.received,
-		Author: d.who.Name, Device: d.device}
-	if !state.Removed {
-		r.Fields, r.Marks = state.Fields.JSON(), marshal(state.Marks)
+// wireRecord is a record for the answer to whoever changed it. Of one that they may not see, it says no more than a withdrawal.
+func (d *desk) wireRecord(at key, now *row, v *version) *wire.Record {
+	if !sees(d.definitions[at.collection], d.who, now.territories, now.Fields) {
+		return &wire.Record{ID: at.id, Revision: now.Revision, Withdrawn: true}
+	}
+	r := &wire.Record{ID: at.id, Revision: now.Revision, Removed: now.Removed, EditedAt: v.editedAt, ReceivedAt: d.received, Author: d.who.Name, Device: d.device}
+	if !now.Removed {
+		r.Fields, r.Marks = now.Fields.JSON(), marshal(now.Marks)
 	}
 	return r
 }

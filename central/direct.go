@@ -52,8 +52,14 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			return err
 		}
 		current := rows[key{ch.Collection, ch.Record}]
-		if current != nil && !rights.Covers(who.Territories, current.territories) {
-			return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection) // as everywhere for who does not cover it
+		if current != nil {
+			definitions, err := c.definitions(ctx, tx)
+			if err != nil {
+				return err
+			}
+			if collection := definitions[write.Collection]; !sees(collection, who, current.territories, current.Fields) {
+				return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection) // as everywhere for who may not see it
+			}
 		}
 		if problem := directProblem(write, current); problem != nil {
 			return problem
@@ -78,7 +84,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			return refused(answer.Reasons)
 		}
 		at := key{ch.Collection, ch.Record}
-		answer.Record = done.wireRecord(at.id, done.rows[at].State, done.versions[0])
+		answer.Record = done.wireRecord(at, done.rows[at], done.versions[0])
 		answer.Record.Position = done.versions[0].position
 		return nil
 	})

@@ -57,7 +57,7 @@ func (c *Central) PutRows(ctx context.Context, asker Person, collection, key str
 		var items []item
 		outcomes = make([]Row, len(rows))
 		at := make([]int, len(rows)) // index among the items; -1 for none
-		known, err := byKey(ctx, tx, compiled, key, rows)
+		known, err := byKey(ctx, tx, compiled, asker, key, rows)
 		if err != nil {
 			return err
 		}
@@ -101,8 +101,8 @@ type keyed struct {
 	Fields   []byte    `db:"fields"`
 }
 
-// byKey finds the records that have the keys of the rows, by the index that the definition's key brings.
-func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, key string, rows []map[string]json.RawMessage) (map[string]keyed, error) {
+// byKey finds the records that have the keys of the rows and that the asker may see, by the index that the definition's key brings.
+func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, asker Person, key string, rows []map[string]json.RawMessage) (map[string]keyed, error) {
 	if key == "" {
 		return nil, nil
 	}
@@ -115,12 +115,21 @@ func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, ke
 	var found []keyed
 	// The field's name holds only small letters, digits and underscores. The collection stands as a text for the partial index.
 	err := tx.SelectContext(ctx, &found, fmt.Sprintf(`SELECT id, fields->>'%[1]s' AS key, revision, fields FROM records
-		WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) ORDER BY position DESC`, key, compiled.Definition.Collection), values)
+		WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) AND %[3]s ORDER BY position DESC`, key, compiled.Definition.Collection, covered("$2")), values, asker.Territories)
+	if err != nil {
+		return nil, err
+	}
 	all := make(map[string]keyed, len(found))
 	for _, one := range found {
-		all[one.Key] = one // of several, the oldest
+		seen, err := visible(compiled, asker, []string{rights.All}, one.Fields)
+		if err != nil {
+			return nil, err
+		}
+		if seen {
+			all[one.Key] = one // of several, the oldest
+		}
 	}
-	return all, err
+	return all, nil
 }
 
 // rowChange is the change that brings a row in.

@@ -296,7 +296,6 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 			total = int(next.page.Total)
 		}
 		done += len(next.page.Records)
-		e.summary.Received += len(next.page.Records)
 		if done > 0 {
 			e.watch(Progress{Phase: "pull", Collection: name, Done: done, Total: total})
 		}
@@ -322,6 +321,7 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string) (next
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
+		e.summary.Received += len(page.Records)
 		left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
 			return err
@@ -332,6 +332,7 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 			}
 			take := e.layUnder
 			if r.Withdrawn {
+				e.summary.Received--
 				e.summary.Withdrawn++
 				take = e.withdraw
 			}

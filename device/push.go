@@ -186,11 +186,14 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 	if err != nil {
 		return err
 	}
+	if answer.Record != nil && answer.Record.Withdrawn {
+		row.Withdrawn = true // accepted, but not for this worker to see: it goes when nothing of it is unsent
+	}
 	if answer.Revision > under.Revision {
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
 			return err
 		}
-		if answer.Record != nil {
+		if answer.Record != nil && !answer.Record.Withdrawn {
 			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device, timeText(answer.Record.EditedAt), timeText(answer.Record.ReceivedAt)
 		}
 	}
@@ -203,7 +206,7 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 // accepted is what central's record is after it took a change. Central sends the record when it is not simply the change upon
 // what the device knew; otherwise the same merge gives it here.
 func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under merge.State, answer wire.Answer) (merge.State, error) {
-	if answer.Record != nil {
+	if answer.Record != nil && !answer.Record.Withdrawn {
 		return stateOf(*answer.Record, under)
 	}
 	ch, err := q.change()

@@ -5,10 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 
 	"github.com/urfave/cli/v3"
 
@@ -98,12 +96,7 @@ func exportPages(ctx context.Context, c *cli.Command, call caller, collection st
 	line := newProgressLine(c.Root().ErrWriter)
 	defer line.done()
 	for offset := 0; ; offset += page {
-		ask := url.Values{"where": c.StringSlice("where"), "limit": {strconv.Itoa(page)}, "offset": {strconv.Itoa(offset)}}
-		for _, name := range []string{"search", "sort"} {
-			if c.String(name) != "" {
-				ask.Set(name, c.String(name))
-			}
-		}
+		ask := queryOf(c, page, offset)
 		var listing central.Listing
 		if err := call.get(ctx, recordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
 			return written, err

@@ -31,6 +31,17 @@ func queryFlags() []cli.Flag {
 	}
 }
 
+// queryOf is what the flags of a query ask central for, one page of it.
+func queryOf(c *cli.Command, limit, offset int) url.Values {
+	ask := url.Values{"where": c.StringSlice("where"), "limit": {strconv.Itoa(limit)}, "offset": {strconv.Itoa(offset)}}
+	for _, name := range []string{"search", "sort"} {
+		if c.String(name) != "" {
+			ask.Set(name, c.String(name))
+		}
+	}
+	return ask
+}
+
 func recordsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "records",
@@ -81,12 +92,7 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	ask := url.Values{"where": c.StringSlice("where"), "limit": {strconv.Itoa(c.Int("limit"))}, "offset": {strconv.Itoa(c.Int("offset"))}}
-	for _, name := range []string{"search", "sort"} {
-		if c.String(name) != "" {
-			ask.Set(name, c.String(name))
-		}
-	}
+	ask := queryOf(c, c.Int("limit"), c.Int("offset"))
 	var listing central.Listing
 	if err := call.get(ctx, recordsPath(args[0])+"?"+ask.Encode(), &listing); err != nil {
 		return err
