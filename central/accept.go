@@ -27,7 +27,10 @@ type origin struct {
 	device      string // name; empty for changes made at central itself
 	batch       *uuid.UUID
 	who         Person
+	others      map[string]Person // more people whose changes the device may bring, by name
 	offset      clock.Offset
+	blind       bool              // whoever sent them gets nothing but answers: the device was revoked
+	imported    bool              // rows of a table: numbers of a series that they bring are kept
 	carry       map[string]string // old names and new, while values are carried over to a new definition; nil otherwise
 	received    time.Time
 }
@@ -101,6 +104,7 @@ type key struct {
 // row is a record while a batch is worked on.
 type row struct {
 	merge.State
+	computed    record.Fields
 	territories []string // keys that it falls into
 	left        []string // keys that it fell into earlier and not now
 	stored      bool     // the record was there before
@@ -118,6 +122,7 @@ type version struct {
 	decisions []change.Decision
 	stamp     clock.Stamp
 	editedAt  time.Time
+	author    string
 	answer    int // index among the answers
 }
 
@@ -128,6 +133,9 @@ type desk struct {
 	known       map[int64]storedAnswer
 	fresh       map[int64]settledAnswer // by number
 	rows        map[key]*row
+	children    map[key][]key       // those that the database has of records that are to be removed
+	numbers     map[string][]string // of series, by collection and field, for records to come
+	assigned    map[string]string   // of these, by field and record
 	failedAdds  map[key]bool
 	versions    []*version
 	answers     []wire.Answer
@@ -162,16 +170,36 @@ func (c *Central) accept(ctx context.Context, tx *sqlx.Tx, from origin, items []
 	if d.known, err = loadAnswers(ctx, tx, from.incarnation, items); err != nil {
 		return nil, err
 	}
-	if d.rows, err = loadRows(ctx, tx, items); err != nil {
+	if err := d.loadFamily(ctx, tx, items); err != nil {
+		return nil, err
+	}
+	if err := d.drawNumbers(ctx, tx, items); err != nil {
 		return nil, err
 	}
 	for n, it := range items {
 		d.work(n, it)
 	}
+	d.workWaiting(items)
 	if err := d.handOutPositions(ctx, tx); err != nil {
 		return nil, err
 	}
-	return d, d.write(ctx, tx)
+	if err := d.write(ctx, tx); err != nil {
+		return nil, err
+	}
+	return d, d.computeTouched(ctx, tx)
+}
+
+// workWaiting looks again at what waited for something that stands further down in the same batch, until nothing moves any more.
+func (d *desk) workWaiting(items []item) {
+	for moved := true; moved; {
+		moved = false
+		for n, it := range items {
+			if d.answers[n].Answer == change.Waiting {
+				d.work(n, it)
+				moved = moved || d.answers[n].Answer != change.Waiting
+			}
+		}
+	}
 }
 
 func (d *desk) work(n int, it item) {
@@ -227,11 +255,15 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	if collection == nil {
 		return change.Refused, reason(change.CodeUnknownCollection, "central has no collection %q", ch.Collection)
 	}
-	if !d.who.Role.May(rights.ChangeRecords) {
-		return change.Refused, reason(change.CodeNotAllowed, "the role %s may not change records", d.who.Role)
+	who, known := d.author(ch)
+	if !known {
+		return change.Refused, reason(change.CodeNotAllowed, "the change was made by %s, who is not a worker of this device; it belongs to %s", ch.Author, d.who.Name)
 	}
-	if ch.Author != "" && ch.Author != d.who.Name {
-		return change.Refused, reason(change.CodeNotAllowed, "the change was made by %s, but the device belongs to %s", ch.Author, d.who.Name)
+	if !who.Role.May(rights.ChangeRecords) {
+		return change.Refused, reason(change.CodeNotAllowed, "the role %s may not change records", who.Role)
+	}
+	if d.batch != nil && !collection.Sync.Direction.Pushes() {
+		return change.Refused, reason(change.CodeNotAllowed, "%s only go from central to devices; change them at central", collection.Title)
 	}
 	at := key{ch.Collection, ch.Record}
 	current := d.rows[at]
@@ -243,7 +275,8 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 		}
 		current = &row{}
 	}
-	ch.Fields = collection.CurrentNames(ch.Fields)
+	var dropped bool
+	ch.Fields, dropped = d.settable(collection, collection.CurrentNames(ch.Fields))
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
 		Stamp: d.offset.Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
@@ -257,19 +290,38 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	if d.carry != nil {
 		out.State.Marks = current.Marks.CarriedOver(d.carry, merge.Mark{Revision: out.State.Revision, Source: edit.Source, Stamp: edit.Stamp})
 	}
+	if verdict, reasons := d.family(collection, at, current, &out); verdict != "" {
+		return verdict, reasons
+	}
+	given := false
 	if !out.State.Removed {
+		if given, err = d.fillIn(collection, at, who, &out); err != nil {
+			return change.Refused, reason(change.CodeInvalidValue, "%v", err)
+		}
 		if wrong := collection.NewlyWrong(current.Fields, out.State.Fields); len(wrong) > 0 {
 			return change.Refused, wrong
 		}
 	}
-	if err := allowed(collection, d.who, ch.Kind, current, out.State); err != nil {
+	if err := allowed(collection, who, ch.Kind, current, out.State); err != nil {
 		return change.Refused, reason(change.CodeNotAllowed, "%v", err)
 	}
 	if err := current.move(collection, out.State); err != nil {
 		return change.Refused, reason(change.CodeInvalidValue, "%v", err)
 	}
-	d.note(n, at, current, ch, out, edit.Stamp)
+	if dropped && out.Verdict == change.Applied {
+		out.Verdict = change.Merged
+	}
+	d.note(n, at, current, ch, out, edit.Stamp, given)
 	return out.Verdict, nil
+}
+
+// author is who made a change: a worker of the device, or whoever writes at central.
+func (d *desk) author(ch change.Change) (Person, bool) {
+	if ch.Author == "" || ch.Author == d.who.Name {
+		return d.who, true
+	}
+	who, known := d.others[ch.Author]
+	return who, known
 }
 
 // allowed asks the collection's own rules. What they judge is the record as it was at central and as it would be there.
@@ -307,19 +359,23 @@ func reason(code, format string, args ...any) []change.Reason {
 	return []change.Reason{{Code: code, Message: fmt.Sprintf(format, args...)}}
 }
 
-func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp) {
+// note keeps an accepted change. Given says that central put values in that the device does not have.
+func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp, given bool) {
 	delete(d.failedAdds, at)
 	edited := ch.EditedAt.Add(d.offset.By)
 	if edited.After(d.received) {
 		edited = d.received
 	}
 	v := &version{key: at, change: ch, revision: out.State.Revision, delta: out.Delta, decisions: out.Decisions,
-		stamp: stamp, editedAt: edited, answer: n}
+		stamp: stamp, editedAt: edited, author: d.who.Name, answer: n}
+	if ch.Author != "" {
+		v.author = ch.Author
+	}
 	d.versions = append(d.versions, v)
 	current.State, current.touched, current.last = out.State, true, v
 	d.rows[at] = current
 	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
-	if out.Verdict == change.Merged {
+	if out.Verdict == change.Merged || given {
 		answer.Record = d.wireRecord(at, current, v)
 	}
 	d.answers[n] = answer
@@ -327,14 +383,26 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 
 // wireRecord is a record for the answer to whoever changed it. Of one that they may not see, it says no more than a withdrawal.
 func (d *desk) wireRecord(at key, now *row, v *version) *wire.Record {
-	if !sees(d.definitions[at.collection], d.who, now.territories, now.Fields) {
+	if !d.seen(at, now) {
 		return &wire.Record{ID: at.id, Revision: now.Revision, Withdrawn: true}
 	}
-	r := &wire.Record{ID: at.id, Revision: now.Revision, Removed: now.Removed, EditedAt: v.editedAt, ReceivedAt: d.received, Author: d.who.Name, Device: d.device}
+	r := &wire.Record{ID: at.id, Revision: now.Revision, Removed: now.Removed, EditedAt: v.editedAt, ReceivedAt: d.received, Author: v.author, Device: d.device}
 	if !now.Removed {
 		r.Fields, r.Marks = now.Fields.JSON(), marshal(now.Marks)
 	}
 	return r
+}
+
+// seen says whether any worker of the device may see a record.
+func (d *desk) seen(at key, now *row) bool {
+	if d.blind {
+		return false
+	}
+	asking := alone(d.who)
+	for _, who := range d.others {
+		asking = append(asking, who)
+	}
+	return asking.see(d.definitions[at.collection], now.territories, now.Fields)
 }
 
 // marshal writes what is known to be writable.

@@ -50,7 +50,7 @@ type Central struct {
 	live       *live
 
 	mu       sync.Mutex
-	compiled map[string]*definition.Collection // by collection and version; filled on demand, guarded by mu
+	compiled map[string]*definition.Collection // by the definition's text; filled on demand, guarded by mu
 }
 
 // Open connects to the database, brings its schema up to date and starts listening for other instances.

@@ -59,7 +59,7 @@ func (c *Central) Define(ctx context.Context, author string, definitions []defin
 			}
 			defined = append(defined, one)
 		}
-		return checkReferences(ctx, tx, definitions)
+		return c.checkTogether(ctx, tx, defined)
 	})
 	if err != nil {
 		return nil, err
@@ -123,7 +123,14 @@ func (c *Central) writeDefinition(ctx context.Context, tx *sqlx.Tx, author strin
 		d.Collection, d.Version, string(text), author, c.Now()); err != nil {
 		return err
 	}
-	if err := indexKey(ctx, tx, d); err != nil {
+	if err := errors.Join(indexKey(ctx, tx, d), indexParent(ctx, tx, d)); err != nil {
+		return err
+	}
+	compiled, err := d.Compile()
+	if err != nil {
+		return err
+	}
+	if err := makeSeries(ctx, tx, compiled); err != nil {
 		return err
 	}
 	return makeView(ctx, tx, d)
@@ -149,19 +156,19 @@ func (c *Central) follow(ctx context.Context, tx *sqlx.Tx, author string, old, d
 	return nil
 }
 
-func checkReferences(ctx context.Context, tx *sqlx.Tx, definitions []definition.Definition) error {
-	var names []string
-	if err := tx.SelectContext(ctx, &names, `SELECT name FROM collections`); err != nil {
+// checkTogether looks at all definitions as they are now, and works out computed values anew when any has changed.
+func (c *Central) checkTogether(ctx context.Context, tx *sqlx.Tx, defined []Defined) error {
+	all, err := c.definitions(ctx, tx)
+	if err != nil {
 		return err
 	}
-	for _, d := range definitions {
-		for _, field := range d.Fields {
-			if field.Reference != "" && !slices.Contains(names, field.Reference) {
-				return fail(Invalid, "the field %s of %s refers to the collection %s, which is not defined", field.Name, d.Collection, field.Reference)
-			}
-		}
+	if err := definition.CheckTogether(all); err != nil {
+		return fail(Invalid, "%v", err)
 	}
-	return nil
+	if !slices.ContainsFunc(defined, func(one Defined) bool { return one.Outcome != "unchanged" }) {
+		return nil
+	}
+	return computeAll(ctx, tx, all)
 }
 
 // querier is a transaction or the database itself.
@@ -170,22 +177,21 @@ type querier interface {
 	SelectContext(ctx context.Context, dest any, query string, args ...any) error
 }
 
-// definitions gives the current definitions, compiled. Compiling is dear, so it happens once for each version.
+// definitions gives the current definitions, compiled. Compiling is dear, so it happens once for each text:
+// a version that a transaction rolled back may come again with other contents.
 func (c *Central) definitions(ctx context.Context, q querier) (map[string]*definition.Collection, error) {
 	var rows []struct {
-		Name    string `db:"name"`
-		Version int    `db:"version"`
-		Doc     []byte `db:"doc"`
+		Name string `db:"name"`
+		Doc  []byte `db:"doc"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT name, version, doc FROM collections`); err != nil {
+	if err := q.SelectContext(ctx, &rows, `SELECT name, doc FROM collections`); err != nil {
 		return nil, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	current := make(map[string]*definition.Collection, len(rows))
 	for _, row := range rows {
-		key := fmt.Sprintf("%s %d", row.Name, row.Version)
-		if c.compiled[key] == nil {
+		if c.compiled[string(row.Doc)] == nil {
 			var d definition.Definition
 			if err := json.Unmarshal(row.Doc, &d); err != nil {
 				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
@@ -194,9 +200,9 @@ func (c *Central) definitions(ctx context.Context, q querier) (map[string]*defin
 			if err != nil {
 				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
 			}
-			c.compiled[key] = compiled
+			c.compiled[string(row.Doc)] = compiled
 		}
-		current[row.Name] = c.compiled[key]
+		current[row.Name] = c.compiled[string(row.Doc)]
 	}
 	return current, nil
 }

@@ -26,11 +26,13 @@ type Device struct {
 	Name        string      `json:"name" db:"name"`
 	Worker      string      `json:"worker" db:"worker"`
 	Role        rights.Role `json:"role" db:"role"`
-	Territories keys        `json:"territories" db:"territories" doc:"Those that its worker holds."`
+	Territories keys        `json:"territories" db:"-" doc:"Those that any of its workers holds."`
+	People      Askers      `json:"people" db:"-" doc:"The workers who may use the device, whoever enrolled it first."`
 	Incarnation uuid.UUID   `json:"incarnation" db:"incarnation" format:"uuid"`
 	Agent       string      `json:"agent" db:"agent"`
 	EnrolledAt  time.Time   `json:"enrolled_at" db:"enrolled_at"`
 	RevokedAt   *time.Time  `json:"revoked_at,omitempty" db:"revoked_at"`
+	MayDeliver  bool        `json:"may_deliver,omitempty" db:"may_deliver" doc:"Though revoked, it may still send what it has queued; it gets nothing."`
 	SeenAt      *time.Time  `json:"seen_at,omitempty" db:"seen_at"`
 	OffsetMS    *int64      `json:"offset_ms,omitempty" db:"offset_ms" doc:"What to add to the device's clock to get central's, as last measured; positive when the device is behind."`
 	ErrorMS     *int64      `json:"error_ms,omitempty" db:"error_ms"`
@@ -41,9 +43,46 @@ type Device struct {
 	Last        *Exchange   `json:"last_exchange,omitempty" db:"-"`
 }
 
-// Person is whoever uses the device.
-func (d Device) Person() Person {
-	return Person{Name: d.Worker, Role: d.Role, Territories: d.Territories}
+// Person is the worker who enrolled the device.
+func (d Device) Person() Person { return d.People[0] }
+
+// others are the further workers of a shared device, by name.
+func (d Device) others() map[string]Person {
+	others := map[string]Person{}
+	for _, who := range d.People[1:] {
+		others[who.Name] = who
+	}
+	return others
+}
+
+// people finds the workers of devices, whoever enrolled each first.
+func (c *Central) people(ctx context.Context, devices []Device) error {
+	ids := make([]uuid.UUID, len(devices))
+	for n, d := range devices {
+		ids[n] = d.ID
+	}
+	var rows []struct {
+		Device      uuid.UUID   `db:"device"`
+		Name        string      `db:"name"`
+		Role        rights.Role `db:"role"`
+		Territories keys        `db:"territories"`
+	}
+	err := c.db.SelectContext(ctx, &rows, `
+		SELECT k.device, w.name, w.role, array_to_json(w.territories) AS territories
+		FROM device_workers k JOIN workers w ON w.name = k.worker JOIN devices d ON d.id = k.device
+		WHERE k.device = ANY($1::uuid[]) ORDER BY w.name <> d.worker, k.added_at, w.name`, texts(ids))
+	if err != nil {
+		return err
+	}
+	byDevice := map[uuid.UUID]Askers{}
+	for _, r := range rows {
+		byDevice[r.Device] = append(byDevice[r.Device], Person{Name: r.Name, Role: r.Role, Territories: r.Territories})
+	}
+	for n := range devices {
+		devices[n].People = byDevice[devices[n].ID]
+		devices[n].Territories = devices[n].People.Territories()
+	}
+	return nil
 }
 
 // IssueCode makes a one-time enrolment code for a worker. Only its hash is kept.
@@ -100,6 +139,9 @@ func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(fail(Clash, "the local store %s is enrolled already", ask.Incarnation), err)
 		}
+		if err := addPerson(ctx, tx, got.Device, got.Worker, c.Now()); err != nil {
+			return err
+		}
 		return tx.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, got.Worker).Scan(&got.Role)
 	})
 	if err != nil {
@@ -107,6 +149,43 @@ func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (
 	}
 	c.announce(ctx, Event{Devices: true})
 	return got, nil
+}
+
+func addPerson(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, worker string, now time.Time) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO device_workers (device, worker, added_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, device, worker, now)
+	return err
+}
+
+// Join lets a further worker use a device, with a one-time code of theirs. From then on the device gets what that worker covers, too.
+func (c *Central) Join(ctx context.Context, device Device, code string) (Person, error) {
+	var who Person
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		worker, err := useCode(ctx, tx, code, c.Now())
+		if err != nil {
+			return err
+		}
+		if err := addPerson(ctx, tx, device.ID, worker, c.Now()); err != nil {
+			return err
+		}
+		return tx.QueryRowxContext(ctx, `SELECT name, role, array_to_json(territories) FROM workers WHERE name = $1`, worker).Scan(&who.Name, &who.Role, (*keys)(&who.Territories))
+	})
+	if err == nil {
+		c.announce(ctx, Event{Devices: true})
+	}
+	return who, err
+}
+
+// Leave takes a worker off a shared device. Whoever enrolled it stays.
+func (c *Central) Leave(ctx context.Context, device uuid.UUID, worker string) error {
+	done, err := c.db.ExecContext(ctx, `DELETE FROM device_workers k USING devices d WHERE d.id = k.device AND k.device = $1 AND k.worker = $2 AND d.worker <> $2`, device, worker)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fail(NotFound, "%s is not a further worker of this device; whoever enrolled it stays until it is revoked", worker), err)
+	}
+	c.announce(ctx, Event{Devices: true})
+	return nil
 }
 
 func useCode(ctx context.Context, tx *sqlx.Tx, code string, now time.Time) (worker string, err error) {
@@ -128,21 +207,26 @@ func useCode(ctx context.Context, tx *sqlx.Tx, code string, now time.Time) (work
 	return worker, err
 }
 
-const deviceColumns = `d.id, d.name, d.worker, w.role, array_to_json(w.territories) AS territories, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
+const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
-// DeviceOf gives the device that a token belongs to.
-func (c *Central) DeviceOf(ctx context.Context, token string) (Device, error) {
-	var device Device
-	err := sqlx.GetContext(ctx, c.db, &device, `SELECT `+deviceColumns+`, 0 AS lag FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1`, hashToken(token))
+// DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still deliver and that is
+// all it wants.
+func (c *Central) DeviceOf(ctx context.Context, token string, delivers bool) (Device, error) {
+	devices := []Device{{}}
+	err := sqlx.GetContext(ctx, c.db, &devices[0], `SELECT `+deviceColumns+`, 0 AS lag FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1`, hashToken(token))
+	device := devices[0]
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return device, fail(Unauthenticated, "this device token is not known here; enrol the device again")
 	case err != nil:
 		return device, err
-	case device.RevokedAt != nil:
-		return device, fail(Unauthenticated, "this device was revoked on %s; what it has not sent stays on it", device.RevokedAt.UTC().Format(time.RFC3339))
+	case device.RevokedAt != nil && !device.MayDeliver:
+		return device, fail(Revoked, "this device was revoked on %s; what it has not sent stays on it", device.RevokedAt.UTC().Format(time.RFC3339))
+	case device.RevokedAt != nil && !delivers:
+		return device, fail(Revoked, "this device was revoked on %s; it may send what it has queued, and gets nothing", device.RevokedAt.UTC().Format(time.RFC3339))
 	}
-	return device, nil
+	err = c.people(ctx, devices)
+	return devices[0], err
 }
 
 // Devices gives the devices, those seen last first, of one worker only if one is named.
@@ -154,6 +238,9 @@ func (c *Central) Devices(ctx context.Context, worker string) ([]Device, error) 
 		FROM devices d JOIN workers w ON w.name = d.worker
 		WHERE $1 = '' OR d.worker = $1 ORDER BY d.seen_at DESC NULLS LAST, d.name`, worker)
 	if err != nil {
+		return nil, err
+	}
+	if err := c.people(ctx, devices); err != nil {
 		return nil, err
 	}
 	var last []Exchange
@@ -172,14 +259,14 @@ func (c *Central) Devices(ctx context.Context, worker string) ([]Device, error) 
 	return devices, nil
 }
 
-// Revoke takes a device's token away. It may be given back.
-func (c *Central) Revoke(ctx context.Context, id uuid.UUID, revoke bool) error {
+// Revoke takes a device's token away. It may be given back. A revoked device gets nothing more; deliver lets it send what it has queued.
+func (c *Central) Revoke(ctx context.Context, id uuid.UUID, revoke, deliver bool) error {
 	var at *time.Time
 	if revoke {
 		now := c.Now()
 		at = &now
 	}
-	done, err := c.db.ExecContext(ctx, `UPDATE devices SET revoked_at = $2 WHERE id = $1`, id, at)
+	done, err := c.db.ExecContext(ctx, `UPDATE devices SET revoked_at = CASE WHEN $2::timestamptz IS NULL THEN NULL ELSE coalesce(revoked_at, $2) END, may_deliver = $3 WHERE id = $1`, id, at, revoke && deliver)
 	if err != nil {
 		return err
 	}

@@ -2,12 +2,14 @@ package central
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
 	"homing/core/clock"
+	"homing/core/definition"
 	"homing/core/record"
 	"homing/core/rights"
 	"homing/wire"
@@ -47,7 +49,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			return fail(Invalid, "%v", err)
 		}
 		items := []item{{change: ch}}
-		rows, err := loadRows(ctx, tx, items)
+		rows, err := loadRows(ctx, tx, keysOf(items))
 		if err != nil {
 			return err
 		}
@@ -57,7 +59,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			if err != nil {
 				return err
 			}
-			if collection := definitions[write.Collection]; !sees(collection, who, current.territories, current.Fields) {
+			if collection := definitions[write.Collection]; !alone(who).see(collection, current.territories, current.Fields) {
 				return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection) // as everywhere for who may not see it
 			}
 		}
@@ -74,18 +76,28 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 			}
 		}
 		ch.Base, ch.Fields = max(ch.Base, 0), fields
+		if problem := c.directFields(ctx, tx, write.Collection, fields); problem != nil {
+			return problem
+		}
 		items[0] = item{change: ch, digest: ch.Digest()}
+		if write.Kind == change.Remove {
+			if items, err = c.cascade(ctx, tx, ch); err != nil {
+				return err
+			}
+		}
 		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: who, received: received}, items)
 		if err != nil {
 			return err
 		}
-		answer = done.answers[0]
-		if !answer.Answer.Accepted() {
-			return refused(answer.Reasons)
+		for _, answer = range done.answers {
+			if !answer.Answer.Accepted() {
+				return refused(answer.Reasons)
+			}
 		}
 		at := key{ch.Collection, ch.Record}
-		answer.Record = done.wireRecord(at, done.rows[at], done.versions[0])
-		answer.Record.Position = done.versions[0].position
+		last := done.versions[len(done.versions)-1]
+		answer.Record = done.wireRecord(at, done.rows[at], last)
+		answer.Record.Position = last.position
 		return nil
 	})
 	if err != nil {
@@ -93,6 +105,70 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 	}
 	c.announce(ctx, Event{Heads: done.heads()})
 	return answer, nil
+}
+
+// cascade gives the removal of a record and of those that go with it, children first. At central nobody is without signal: whoever
+// removes here sees what is there.
+func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change) ([]item, error) {
+	order, err := c.descend(ctx, tx, key{top.Collection, top.Record})
+	if err != nil {
+		return nil, err
+	}
+	rows, err := loadRows(ctx, tx, order)
+	if err != nil {
+		return nil, err
+	}
+	items := make([]item, len(order))
+	for n, at := range order {
+		ch := top
+		if at.id != top.Record {
+			ch.Collection, ch.Record, ch.Base = at.collection, at.id, rows[at].Revision
+			if err := tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&ch.Number); err != nil {
+				return nil, err
+			}
+		}
+		items[n] = item{change: ch, digest: ch.Digest()}
+	}
+	return items, nil
+}
+
+// directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.
+func (c *Central) directFields(ctx context.Context, tx *sqlx.Tx, collection string, delta record.Delta) error {
+	definitions, err := c.definitions(ctx, tx)
+	if err != nil || definitions[collection] == nil {
+		return err
+	}
+	var reasons []change.Reason
+	for _, name := range delta.Names() {
+		field, _ := definitions[collection].Field(name)
+		if string(delta[name].From) == string(delta[name].To) {
+			continue // a form sends back what it was given
+		}
+		may, why := field.Settable()
+		if field.Local {
+			may, why = false, "stays on the device that it was entered on, and cannot be set at central"
+		}
+		if !may {
+			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeReadOnly, Message: why})
+			continue
+		}
+		if field.Reference == "" || delta[name].To == nil {
+			continue
+		}
+		var there bool
+		err := tx.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM records WHERE collection = $1 AND id::text = $2 AND NOT removed)`, field.Reference, definition.Plain(delta[name].To)).Scan(&there)
+		if err != nil {
+			return err
+		}
+		if !there {
+			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeInvalidValue,
+				Message: fmt.Sprintf("there is no record %s in %s to refer to", definition.Plain(delta[name].To), field.Reference)})
+		}
+	}
+	if reasons == nil {
+		return nil
+	}
+	return refused(reasons)
 }
 
 func directProblem(write Write, current *row) error {
@@ -113,7 +189,7 @@ func refused(reasons []change.Reason) error {
 			kind = NotAllowed
 		case change.CodeUnknownCollection, change.CodeUnknownRecord:
 			kind = NotFound
-		case change.CodeRemoved, change.CodeUnknownBase:
+		case change.CodeRemoved, change.CodeUnknownBase, change.CodeHasChildren:
 			kind = Clash
 		}
 		message = "the change was refused: " + reasons[0].Message

@@ -15,6 +15,7 @@ const (
 	NotFound        Kind = "not-found"
 	NotAllowed      Kind = "not-allowed"
 	Unauthenticated Kind = "unauthenticated"
+	Revoked         Kind = "revoked" // the device may no longer do this
 	Invalid         Kind = "invalid"
 	Clash           Kind = "clash" // it contradicts what is there
 	TooLarge        Kind = "too-large"

@@ -15,6 +15,7 @@ import (
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/expression"
 	"homing/core/record"
 )
 
@@ -42,6 +43,10 @@ type Breakage struct {
 func (c *Central) Preview(ctx context.Context, definitions []definition.Definition) ([]Plan, error) {
 	plans := make([]Plan, len(definitions))
 	err := c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
+		all, err := c.definitions(ctx, tx)
+		if err != nil {
+			return err
+		}
 		for n, d := range definitions {
 			compiled, err := d.Compile()
 			if err != nil {
@@ -54,6 +59,10 @@ func (c *Central) Preview(ctx context.Context, definitions []definition.Definiti
 			if plans[n], err = plan(ctx, tx, old, exists, compiled); err != nil {
 				return err
 			}
+			all[d.Collection] = compiled
+		}
+		if err := definition.CheckTogether(all); err != nil {
+			return fail(Invalid, "%v", err)
 		}
 		return nil
 	})
@@ -125,7 +134,24 @@ func newReasons(before, next *definition.Collection, was, now record.Fields, wro
 	for _, reason := range before.Validate(was) {
 		known[reason.Field+" "+reason.Code] = true
 	}
+	if reasons := tooDear(next, now); reasons != nil {
+		return reasons
+	}
 	return slices.DeleteFunc(next.Validate(now), func(r change.Reason) bool { return known[r.Field+" "+r.Code] })
+}
+
+// tooDear are the computed fields of a record that run too long to be worked out.
+func tooDear(next *definition.Collection, fields record.Fields) (reasons []change.Reason) {
+	if next.HasTotals() {
+		return nil // how dear a total is depends on the children
+	}
+	_, wrong := next.Compute(fields, nil)
+	for _, name := range slices.Sorted(maps.Keys(wrong)) {
+		if errors.Is(wrong[name], expression.ErrTooDear) {
+			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeInvalidValue, Message: wrong[name].Error()})
+		}
+	}
+	return reasons
 }
 
 // carried goes through all records of a collection and gives each as it is and as the new version has it.

@@ -40,12 +40,19 @@ type pulled struct {
 	Position   int64     `db:"position"`
 	Removed    bool      `db:"removed"`
 	Fields     []byte    `db:"fields"`
+	Computed   []byte    `db:"computed"`
 	Marks      []byte    `db:"marks"`
 	Author     string    `db:"author"`
 	Device     string    `db:"device"`
 	EditedAt   time.Time `db:"edited_at"`
 	ReceivedAt time.Time `db:"received_at"`
 	Covered    bool      `db:"covered"`
+}
+
+// taggedRecord is a record with what says who sees it.
+type taggedRecord struct {
+	pulled
+	Territories keys `db:"territories"`
 }
 
 func (p pulled) record() wire.Record {
@@ -84,6 +91,9 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 	if err != nil {
 		return wire.Page{}, err
 	}
+	if !collection.Sync.Direction.Pulls() {
+		return wire.Page{}, fail(NotAllowed, "records of %s only go up to central", ask.Collection)
+	}
 	page := wire.Page{Collection: ask.Collection, Records: []wire.Record{}}
 	size := 0
 	err = c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
@@ -112,12 +122,12 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 }
 
 func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRequest, collection *definition.Collection, page *wire.Page) (size int, err error) {
-	readsAll, who := collection.ReadsAll(from.Person()), from.Person()
+	readsAll := from.People.readsAll(collection)
 	if !readsAll {
 		ask.Answered = 0 // what the device changed last, its worker may no longer read
 	}
 	rows, err := tx.QueryxContext(ctx, `
-		SELECT `+recordColumns+`, covered
+		SELECT `+recordColumns+`, covered, array_to_json(territories) AS territories
 		FROM (SELECT *, `+covered("$6")+` AS covered FROM records WHERE collection = $1 AND position > $2) r
 		WHERE NOT (covered AND incarnation = $3 AND number <= $4) AND NOT (removed AND $7)
 			AND (covered OR NOT $7 AND ('*' = ANY(left_territories) OR left_territories && $6::text[] OR incarnation = $3))
@@ -128,13 +138,13 @@ func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRe
 	defer rows.Close()
 	page.Cursor = page.Head
 	for rows.Next() {
-		var p pulled
+		var p taggedRecord
 		if err := rows.StructScan(&p); err != nil {
 			return size, err
 		}
 		one := p.record()
 		if !readsAll && p.Covered {
-			if p.Covered, err = visible(collection, who, []string{rights.All}, p.Fields); err != nil {
+			if p.Covered, err = from.People.seeStored(collection, p.Territories, p.Fields); err != nil {
 				return size, err
 			}
 		}

@@ -32,7 +32,7 @@ func (c *Central) Push(ctx context.Context, from Device, batch wire.Batch, bytes
 	}
 	received := c.Now()
 	offset := batch.Clock.Offset().Believe(batch.Clock.SentAt, received, believeWithin)
-	source := origin{incarnation: from.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(),
+	source := origin{incarnation: from.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), blind: from.RevokedAt != nil,
 		offset: offset, received: received}
 	items := make([]item, len(batch.Changes))
 	for n, raw := range batch.Changes {

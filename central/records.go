@@ -1,6 +1,7 @@
 package central
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -19,7 +20,7 @@ import (
 	"homing/wire"
 )
 
-const recordColumns = `id, revision, position, removed, fields, marks, author, device, edited_at, received_at`
+const recordColumns = `id, revision, position, removed, fields, computed, marks, author, device, edited_at, received_at`
 
 // Listing is a page of records.
 type Listing struct {
@@ -31,6 +32,58 @@ type Listing struct {
 
 // List gives a page of the records of a collection that are not removed and that somebody may see.
 func (c *Central) List(ctx context.Context, asker Person, collection string, where []string, search, sort string, limit, offset int) (Listing, error) {
+	return c.list(ctx, Askers{asker}, collection, where, search, sort, limit, offset, pulled.shown)
+}
+
+// LookUp is List for a device that asks for records which it does not keep: with the marks that its merges need.
+func (c *Central) LookUp(ctx context.Context, from Device, collection string, where []string, search, sort string, limit, offset int) (Listing, error) {
+	compiled, err := c.Collection(ctx, collection)
+	if err != nil {
+		return Listing{}, err
+	}
+	if !compiled.Sync.Direction.Pulls() {
+		return Listing{}, fail(NotAllowed, "records of %s only go up to central", collection)
+	}
+	return c.list(ctx, from.People, collection, where, search, sort, limit, offset, pulled.record)
+}
+
+// Refresh gives those of the records that a device has looked up which are now other than it has them. What its workers may no longer
+// see, or what was never there, comes as a withdrawal.
+func (c *Central) Refresh(ctx context.Context, from Device, collection string, held []wire.HeldRecord) ([]wire.Record, error) {
+	compiled, err := c.Collection(ctx, collection)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]uuid.UUID, len(held))
+	for n, h := range held {
+		ids[n] = h.ID
+	}
+	var rows []taggedRecord
+	if err := c.db.SelectContext(ctx, &rows, `SELECT `+recordColumns+`, array_to_json(territories) AS territories FROM records WHERE collection = $1 AND id = ANY($2::uuid[])`,
+		collection, texts(ids)); err != nil {
+		return nil, err
+	}
+	now := map[uuid.UUID]taggedRecord{}
+	for _, row := range rows {
+		now[row.ID] = row
+	}
+	changed := []wire.Record{}
+	for _, h := range held {
+		row, there := now[h.ID]
+		seen, err := from.People.seeStored(compiled, row.Territories, row.Fields)
+		switch {
+		case there && err != nil:
+			return nil, err
+		case !there || !seen:
+			changed = append(changed, wire.Record{ID: h.ID, Withdrawn: true})
+		case row.Revision != h.Revision:
+			changed = append(changed, row.record())
+		}
+	}
+	return changed, nil
+}
+
+func (c *Central) list(ctx context.Context, askers Askers, collection string, where []string, search, sort string, limit, offset int, show func(pulled) wire.Record) (Listing, error) {
 	compiled, err := c.Collection(ctx, collection)
 	if err != nil {
 		return Listing{}, err
@@ -43,10 +96,10 @@ func (c *Central) List(ctx context.Context, asker Person, collection string, whe
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
 	from := sqlx.Rebind(sqlx.DOLLAR, `FROM records WHERE collection = ? AND NOT removed AND `+condition)
 	args = append([]any{collection}, args...)
-	args = append(args, asker.Territories)
+	args = append(args, askers.Territories())
 	from += " AND " + covered(fmt.Sprintf("$%d", len(args)))
-	if !compiled.ReadsAll(asker) {
-		return c.listByRule(ctx, compiled, asker, q, `SELECT `+recordColumns+` `+from+` ORDER BY `+order, args)
+	if !askers.readsAll(compiled) {
+		return c.listByRule(ctx, compiled, askers, q, `SELECT `+recordColumns+`, array_to_json(territories) AS territories `+from+` ORDER BY `+order, args, show)
 	}
 	err = c.within(ctx, snapshot, func(tx *sqlx.Tx) error {
 		if err := tx.QueryRowxContext(ctx, `SELECT count(*) `+from, args...).Scan(&listing.Total); err != nil {
@@ -59,7 +112,7 @@ func (c *Central) List(ctx context.Context, asker Person, collection string, whe
 		}
 		listing.Records = listing.Records[:0]
 		for _, row := range rows {
-			listing.Records = append(listing.Records, row.shown())
+			listing.Records = append(listing.Records, show(row))
 		}
 		return nil
 	})
@@ -70,12 +123,25 @@ func (c *Central) List(ctx context.Context, asker Person, collection string, whe
 func (p pulled) shown() wire.Record {
 	r := p.record()
 	r.Marks = nil
+	r.Fields = withComputed(r.Fields, p.Computed)
 	return r
+}
+
+// withComputed adds the computed values to the fields, both JSON objects. No name is in both.
+func withComputed(fields, computed []byte) []byte {
+	switch {
+	case len(computed) <= len("{}") || len(fields) == 0:
+		return fields
+	case len(fields) <= len("{}"):
+		return computed
+	}
+	both := append(bytes.Clone(fields[:len(fields)-1]), ',')
+	return append(both, computed[1:]...)
 }
 
 // listByRule lists a collection whose definition says by an expression who may read a record. The database cannot evaluate it, so
 // every record that fits is looked at.
-func (c *Central) listByRule(ctx context.Context, collection *definition.Collection, asker Person, q query.Query, statement string, args []any) (Listing, error) {
+func (c *Central) listByRule(ctx context.Context, collection *definition.Collection, askers Askers, q query.Query, statement string, args []any, show func(pulled) wire.Record) (Listing, error) {
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
 	rows, err := c.db.QueryxContext(ctx, statement, args...)
 	if err != nil {
@@ -83,11 +149,11 @@ func (c *Central) listByRule(ctx context.Context, collection *definition.Collect
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var p pulled
+		var p taggedRecord
 		if err := rows.StructScan(&p); err != nil {
 			return listing, err
 		}
-		seen, err := visible(collection, asker, []string{rights.All}, p.Fields)
+		seen, err := askers.seeStored(collection, p.Territories, p.Fields)
 		if err != nil {
 			return listing, err
 		}
@@ -95,7 +161,7 @@ func (c *Central) listByRule(ctx context.Context, collection *definition.Collect
 			continue
 		}
 		if listing.Total >= int64(q.Offset) && len(listing.Records) < q.Limit {
-			listing.Records = append(listing.Records, p.shown())
+			listing.Records = append(listing.Records, show(p.pulled))
 		}
 		listing.Total++
 	}
@@ -108,10 +174,7 @@ func (c *Central) Record(ctx context.Context, asker Person, collection string, i
 	if err != nil {
 		return wire.Record{}, err
 	}
-	var row struct {
-		pulled
-		Territories keys `db:"territories"`
-	}
+	var row taggedRecord
 	missing := fail(NotFound, "there is no record %s in %s", id, collection)
 	err = sqlx.GetContext(ctx, c.db, &row, `SELECT `+recordColumns+`, array_to_json(territories) AS territories FROM records WHERE collection = $1 AND id = $2`, collection, id)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -120,11 +183,11 @@ func (c *Central) Record(ctx context.Context, asker Person, collection string, i
 	if err != nil {
 		return wire.Record{}, err
 	}
-	if seen, err := visible(compiled, asker, row.Territories, row.Fields); err != nil || !seen {
+	if seen, err := alone(asker).seeStored(compiled, row.Territories, row.Fields); err != nil || !seen {
 		return wire.Record{}, errors.Join(missing, err)
 	}
 	r := row.shown()
-	r.Fields = row.Fields // what a removed record last said is of interest here
+	r.Fields = withComputed(row.Fields, row.Computed) // what a removed record last said is of interest here
 	return r, nil
 }
 
@@ -194,7 +257,7 @@ func (c *Central) Fingerprint(ctx context.Context, asker Person, collection stri
 		if err := rows.Scan(&id, &fields); err != nil {
 			return set, err
 		}
-		if seen, err := visible(compiled, asker, []string{rights.All}, fields); err != nil || !seen {
+		if seen, err := alone(asker).seeStored(compiled, []string{rights.All}, fields); err != nil || !seen {
 			if err != nil {
 				return set, err
 			}

@@ -76,7 +76,7 @@ func (c *Central) PutRows(ctx context.Context, asker Person, collection, key str
 			at[n] = len(items)
 			items = append(items, item{change: ch, digest: ch.Digest()})
 		}
-		if done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: asker, received: received}, items); err != nil {
+		if done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: asker, received: received, imported: true}, items); err != nil {
 			return err
 		}
 		for n := range rows {
@@ -121,7 +121,7 @@ func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, as
 	}
 	all := make(map[string]keyed, len(found))
 	for _, one := range found {
-		seen, err := visible(compiled, asker, []string{rights.All}, one.Fields)
+		seen, err := alone(asker).seeStored(compiled, []string{rights.All}, one.Fields)
 		if err != nil {
 			return nil, err
 		}

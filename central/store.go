@@ -15,6 +15,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 func loadAnswers(ctx context.Context, tx *sqlx.Tx, incarnation uuid.UUID, items []item) (map[int64]storedAnswer, error) {
@@ -31,16 +32,25 @@ func loadAnswers(ctx context.Context, tx *sqlx.Tx, incarnation uuid.UUID, items 
 	return known, err
 }
 
-// loadRows reads the records that the changes touch and locks them, by collection and id.
-func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, error) {
-	var collections, ids []string
+// keysOf are the records that changes touch.
+func keysOf(items []item) []key {
+	var all []key
 	for _, it := range items {
 		if it.unreadable == nil {
-			if !slices.Contains(collections, it.change.Collection) {
-				collections = append(collections, it.change.Collection)
-			}
-			ids = append(ids, it.change.Record.String())
+			all = append(all, key{it.change.Collection, it.change.Record})
 		}
+	}
+	return all
+}
+
+// loadRows reads records and locks them, by collection and id.
+func loadRows(ctx context.Context, tx *sqlx.Tx, wanted []key) (map[key]*row, error) {
+	var collections, ids []string
+	for _, at := range wanted {
+		if !slices.Contains(collections, at.collection) {
+			collections = append(collections, at.collection)
+		}
+		ids = append(ids, at.id.String())
 	}
 	var stored []struct {
 		Collection  string    `db:"collection"`
@@ -48,12 +58,13 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 		Revision    int64     `db:"revision"`
 		Removed     bool      `db:"removed"`
 		Fields      []byte    `db:"fields"`
+		Computed    []byte    `db:"computed"`
 		Marks       []byte    `db:"marks"`
 		Territories keys      `db:"territories"`
 		Left        keys      `db:"left_territories"`
 	}
 	err := tx.SelectContext(ctx, &stored, `
-		SELECT collection, id, revision, removed, fields, marks, array_to_json(territories) AS territories,
+		SELECT collection, id, revision, removed, fields, computed, marks, array_to_json(territories) AS territories,
 			array_to_json(left_territories) AS left_territories FROM records
 		WHERE collection = ANY($1) AND id = ANY($2::uuid[])
 		ORDER BY collection, id FOR UPDATE`, collections, ids)
@@ -63,10 +74,11 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, items []item) (map[key]*row, err
 	rows := make(map[key]*row, len(stored))
 	for _, s := range stored {
 		state := merge.State{Revision: s.Revision, Removed: s.Removed}
-		if err := errors.Join(json.Unmarshal(s.Fields, &state.Fields), json.Unmarshal(s.Marks, &state.Marks)); err != nil {
+		var computed record.Fields
+		if err := errors.Join(json.Unmarshal(s.Fields, &state.Fields), json.Unmarshal(s.Marks, &state.Marks), json.Unmarshal(s.Computed, &computed)); err != nil {
 			return nil, fmt.Errorf("stored record %s: %w", s.ID, err)
 		}
-		rows[key{s.Collection, s.ID}] = &row{State: state, territories: s.Territories, left: s.Left, stored: true}
+		rows[key{s.Collection, s.ID}] = &row{State: state, computed: computed, territories: s.Territories, left: s.Left, stored: true}
 	}
 	return rows, nil
 }
@@ -112,14 +124,14 @@ func (d *desk) writeVersions(ctx context.Context, tx *sqlx.Tx) error {
 		return nil
 	}
 	size := len(d.versions)
-	collections, records, kinds, deltas, stamps := make([]string, size), make([]string, size), make([]string, size), make([]string, size), make([]string, size)
+	collections, records, kinds, deltas, stamps, authors := make([]string, size), make([]string, size), make([]string, size), make([]string, size), make([]string, size), make([]string, size)
 	sent, decisions := make([]*string, size), make([]*string, size)
 	revisions, positions, bases, numbers := make([]int64, size), make([]int64, size), make([]int64, size), make([]int64, size)
 	editedDevice, editedAt := make([]time.Time, size), make([]time.Time, size)
 	for n, v := range d.versions {
 		collections[n], records[n], kinds[n] = v.collection, v.id.String(), string(v.change.Kind)
 		revisions[n], positions[n], bases[n], numbers[n] = v.revision, v.position, v.change.Base, v.change.Number
-		deltas[n], stamps[n] = string(marshal(v.delta)), v.stamp.String()
+		deltas[n], stamps[n], authors[n] = string(marshal(v.delta)), v.stamp.String(), v.author
 		if asked := string(marshal(v.change.Fields)); len(v.change.Fields) > 0 && asked != deltas[n] {
 			sent[n] = &asked
 		}
@@ -131,12 +143,12 @@ func (d *desk) writeVersions(ctx context.Context, tx *sqlx.Tx) error {
 	}
 	_, err := tx.ExecContext(ctx, `
 		INSERT INTO versions (collection, record, revision, position, kind, base, delta, sent, decisions, number, stamp,
-			edited_device, edited_at, incarnation, batch, author, device, uncertainty_ms, received_at)
-		SELECT u.*, $14, $15, $16, $17, $18, $19
+			edited_device, edited_at, author, incarnation, batch, device, uncertainty_ms, received_at)
+		SELECT u.*, $15, $16, $17, $18, $19
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[], $9::json[],
-			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[]) u`,
-		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt,
-		d.incarnation, d.batch, d.who.Name, d.device, d.offset.Error.Milliseconds(), d.received)
+			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[]) u`,
+		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt, authors,
+		d.incarnation, d.batch, d.device, d.offset.Error.Milliseconds(), d.received)
 	return err
 }
 
@@ -145,6 +157,7 @@ func (d *desk) writeVersions(ctx context.Context, tx *sqlx.Tx) error {
 func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 	type columns struct {
 		collections, ids, fields, marks []string
+		authors                         []string
 		territories, left               []string // as array literals
 		revisions, positions, numbers   []int64
 		removed                         []bool
@@ -164,20 +177,21 @@ func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 		to.fields, to.marks = append(to.fields, string(r.Fields.JSON())), append(to.marks, string(marshal(r.Marks)))
 		to.revisions, to.positions, to.numbers = append(to.revisions, r.Revision), append(to.positions, v.position), append(to.numbers, v.change.Number)
 		to.territories, to.left = append(to.territories, arrayLiteral(r.territories)), append(to.left, arrayLiteral(r.left))
+		to.authors = append(to.authors, v.author)
 		to.removed, to.edited = append(to.removed, r.Removed), append(to.edited, v.editedAt)
 	}
 	const given = `unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::boolean[], $6::json[], $7::json[], $8::bigint[], $9::timestamptz[],
-		$10::text[], $11::text[]) AS u (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories)`
+		$10::text[], $11::text[], $12::text[]) AS u (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories, author)`
 	run := func(c columns, statement string) (sql.Result, error) {
 		return tx.ExecContext(ctx, statement, c.collections, c.ids, c.revisions, c.positions, c.removed, c.fields, c.marks, c.numbers, c.edited,
-			c.territories, c.left, d.incarnation, d.who.Name, d.device, d.received)
+			c.territories, c.left, c.authors, d.incarnation, d.device, d.received)
 	}
 	if len(fresh.ids) > 0 {
 		done, err := run(fresh, `
 			INSERT INTO records (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories,
-				incarnation, author, device, received_at)
+				author, incarnation, device, received_at)
 			SELECT u.collection, u.id, u.revision, u.position, u.removed, u.fields, u.marks, u.number, u.edited_at, u.territories::text[],
-				u.left_territories::text[], $12, $13, $14, $15 FROM `+given+` ON CONFLICT (collection, id) DO NOTHING`)
+				u.left_territories::text[], u.author, $13, $14, $15 FROM `+given+` ON CONFLICT (collection, id) DO NOTHING`)
 		if err != nil {
 			return err
 		}
@@ -190,7 +204,7 @@ func (d *desk) writeRecords(ctx context.Context, tx *sqlx.Tx) error {
 	}
 	_, err := run(old, `
 		UPDATE records r SET revision = u.revision, position = u.position, removed = u.removed, fields = u.fields, marks = u.marks,
-			number = u.number, edited_at = u.edited_at, incarnation = $12, author = $13, device = $14, received_at = $15,
+			number = u.number, edited_at = u.edited_at, author = u.author, incarnation = $13, device = $14, received_at = $15,
 			territories = u.territories::text[], left_territories = u.left_territories::text[]
 		FROM `+given+` WHERE r.collection = u.collection AND r.id = u.id`)
 	return err

@@ -100,19 +100,44 @@ func tellAgain(ctx context.Context, tx *sqlx.Tx, name string) error {
 	return err
 }
 
-// sees says whether somebody covers a record and may read it.
-func sees(collection *definition.Collection, who Person, territories []string, fields record.Fields) bool {
-	return rights.Covers(who.Territories, territories) && (collection.ReadsAll(who) || collection.MayRead(who, fields))
+// Askers are the people on whose behalf something is asked for: one, or all the workers of a shared device. They get what any of them may
+// have.
+type Askers []Person
+
+// alone is one asker.
+func alone(who Person) Askers { return Askers{who} }
+
+// Territories are those that any of them holds.
+func (a Askers) Territories() []string {
+	held := []string{}
+	for _, who := range a {
+		held = append(held, who.Territories...)
+	}
+	slices.Sort(held)
+	return slices.Compact(held)
 }
 
-// visible is sees for a record as the database has it.
-func visible(collection *definition.Collection, who Person, territories []string, fields []byte) (bool, error) {
-	if !rights.Covers(who.Territories, territories) || collection.ReadsAll(who) {
-		return rights.Covers(who.Territories, territories), nil
+// readsAll says whether no rule keeps anything of the collection that they cover from them.
+func (a Askers) readsAll(collection *definition.Collection) bool {
+	// One whom no rule binds reads only what they cover, so with several people all must be free.
+	return !slices.ContainsFunc(a, func(who Person) bool { return !collection.ReadsAll(who) })
+}
+
+// see says whether any of them covers a record and may read it.
+func (a Askers) see(collection *definition.Collection, territories []string, fields record.Fields) bool {
+	return slices.ContainsFunc(a, func(who Person) bool {
+		return rights.Covers(who.Territories, territories) && (collection.ReadsAll(who) || collection.MayRead(who, fields))
+	})
+}
+
+// seeStored is see for a record as the database has it.
+func (a Askers) seeStored(collection *definition.Collection, territories []string, fields []byte) (bool, error) {
+	if a.readsAll(collection) {
+		return rights.Covers(a.Territories(), territories), nil
 	}
 	var parsed record.Fields
 	if err := json.Unmarshal(fields, &parsed); err != nil {
 		return false, err
 	}
-	return sees(collection, who, territories, parsed), nil
+	return a.see(collection, territories, parsed), nil
 }

@@ -20,6 +20,9 @@ const ViewSchema = "data"
 func makeView(ctx context.Context, tx *sqlx.Tx, d definition.Definition) error {
 	columns := []string{"id AS homing_id"}
 	for _, field := range d.Fields {
+		if field.Local {
+			continue // central never sees it
+		}
 		columns = append(columns, fmt.Sprintf("%s AS %q", viewColumn(field), field.Name))
 	}
 	columns = append(columns, "revision AS homing_revision", "edited_at AS homing_edited_at", "received_at AS homing_received_at", "author AS homing_author", "device AS homing_device")
@@ -41,7 +44,11 @@ func viewColumn(field definition.Field) string {
 	if err := json.Unmarshal(field.Schema, &schema); err != nil {
 		schema.Type = nil
 	}
-	value, text := fmt.Sprintf("(fields->'%s')", field.Name), fmt.Sprintf("(fields->>'%s')", field.Name)
+	from := "fields"
+	if field.Computed != "" {
+		from = "computed"
+	}
+	value, text := fmt.Sprintf("(%s->'%s')", from, field.Name), fmt.Sprintf("(%s->>'%s')", from, field.Name)
 	switch {
 	case schema.Type == "integer" || schema.Type == "number":
 		return fmt.Sprintf("CASE WHEN json_typeof(%s) = 'number' THEN %s::numeric END", value, text)

@@ -24,7 +24,14 @@ type CollectionStatus struct {
 	Cursor   int64      `json:"cursor"`
 	Head     int64      `json:"head"` // central's, when last pulled
 	PulledAt *time.Time `json:"pulled_at,omitempty"`
+	// How the collection is kept here, and how old it is.
+	Direction definition.Direction `json:"direction,omitempty"`
+	Keep      definition.Keep      `json:"keep,omitempty"`
+	Age       definition.Age       `json:"age,omitempty"`
 }
+
+// Loads says whether an exchange brings all of the collection that the device's workers cover.
+func (c CollectionStatus) Loads() bool { return c.Direction.Pulls() && c.Keep.Loads() }
 
 // Collections gives what the device holds, by name.
 func (s *Store) Collections(ctx context.Context) ([]CollectionStatus, error) {
@@ -52,10 +59,15 @@ func (s *Store) Collections(ctx context.Context) ([]CollectionStatus, error) {
 		if err := json.Unmarshal([]byte(row.Doc), &d); err != nil {
 			return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, row.Name)
 		}
-		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records, Pending: row.Pending, Cursor: row.Cursor, Head: row.Head}
+		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records, Pending: row.Pending, Cursor: row.Cursor, Head: row.Head,
+			Direction: d.Sync.Direction, Keep: d.Sync.Keep}
+		var pulled time.Time
 		if row.Pulled != nil {
-			at := parseTime(*row.Pulled)
-			all[n].PulledAt = &at
+			pulled = parseTime(*row.Pulled)
+			all[n].PulledAt = &pulled
+		}
+		if all[n].Loads() {
+			all[n].Age = d.Sync.MaxAge.Judge(pulled, s.now())
 		}
 	}
 	return all, nil
@@ -67,26 +79,24 @@ func (s *Store) Collection(ctx context.Context, name string) (*definition.Collec
 }
 
 func (s *Store) collection(ctx context.Context, r runner, name string) (*definition.Collection, error) {
-	var version int
-	err := r.GetContext(ctx, &version, `SELECT version FROM collections WHERE name = ?`, name)
+	var doc string
+	err := r.GetContext(ctx, &doc, `SELECT doc FROM collections WHERE name = ?`, name)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		if token, err := fact(ctx, r, factToken); err == nil && token == "" {
 			return nil, ErrNotEnrolled
 		}
+		if loaded, err := anything(ctx, r); err == nil && !loaded {
+			return nil, fmt.Errorf("%w: this device has not met central since it was enrolled; run an exchange while there is signal", ErrNoCollection)
+		}
 		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new", ErrNoCollection, name)
 	case err != nil:
 		return nil, storeError(err)
 	}
-	key := fmt.Sprintf("%s %d", name, version)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.compiled[key] != nil {
-		return s.compiled[key], nil
-	}
-	var doc string
-	if err := r.GetContext(ctx, &doc, `SELECT doc FROM collections WHERE name = ?`, name); err != nil {
-		return nil, storeError(err)
+	if s.compiled[doc] != nil {
+		return s.compiled[doc], nil
 	}
 	var d definition.Definition
 	if err := json.Unmarshal([]byte(doc), &d); err != nil {
@@ -96,24 +106,60 @@ func (s *Store) collection(ctx context.Context, r runner, name string) (*definit
 	if err != nil {
 		return nil, fmt.Errorf("definition of %s: %w", name, err)
 	}
-	s.compiled[key] = compiled
-	return compiled, nil
+	s.compiled[doc] = compiled
+	return compiled, s.noteComputes(ctx, r)
 }
 
-// takeDefinitions stores what central defines now.
+func anything(ctx context.Context, r runner) (loaded bool, err error) {
+	err = r.GetContext(ctx, &loaded, `SELECT EXISTS (SELECT 1 FROM collections)`)
+	return loaded, err
+}
+
+// all gives every definition, compiled, by name.
+func (s *Store) all(ctx context.Context, r runner) (map[string]*definition.Collection, error) {
+	var names []string
+	if err := r.SelectContext(ctx, &names, `SELECT name FROM collections`); err != nil {
+		return nil, storeError(err)
+	}
+	all := map[string]*definition.Collection{}
+	for _, name := range names {
+		c, err := s.collection(ctx, r, name)
+		if err != nil {
+			return nil, err
+		}
+		all[name] = c
+	}
+	return all, nil
+}
+
+// takeDefinitions stores what central defines now, and brings what is kept here in line with it.
 func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definitions) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
+		changed := false
 		for _, d := range definitions.Definitions {
 			text, err := json.Marshal(d)
 			if err != nil {
 				return err
 			}
+			var before string
+			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			if before == string(text) {
+				continue
+			}
+			changed = true
 			if _, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES (?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET version = excluded.version, doc = excluded.doc WHERE version <> excluded.version`,
-				d.Collection, d.Version, string(text)); err != nil {
+				ON CONFLICT (name) DO UPDATE SET version = excluded.version, doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
+				return err
+			}
+			if err := keepAnew(ctx, tx, before, d); err != nil {
 				return err
 			}
 		}
-		return nil
+		if !changed {
+			return nil
+		}
+		return s.watchFamilies(ctx, tx)
 	})
 }

@@ -22,6 +22,13 @@ var (
 	ErrFull         = errors.New("the disk is full; nothing of this was saved")
 	ErrDamaged      = errors.New("the file is not a local store, or it is damaged")
 	ErrNotAllowed   = errors.New("not allowed")
+	ErrSignedOut    = errors.New("nobody is signed in on this device; run homing local sign-in")
+	ErrSecret       = errors.New("this is not the PIN or password of the worker")
+	ErrSlowDown     = errors.New("too many wrong tries")
+	ErrTooOld       = errors.New("the records are too old to be edited; run an exchange first")
+	ErrHasChildren  = errors.New("other records still belong to this one")
+	ErrUnsent       = errors.New("there are changes that central has not accepted")
+	ErrRevoked      = errors.New("this device was revoked; it gets nothing more from central")
 )
 
 // InvalidError says why a record cannot be saved, field by field. Nothing was saved.

@@ -18,6 +18,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/clock"
+	"homing/core/definition"
 	"homing/link"
 	"homing/wire"
 )
@@ -70,6 +71,7 @@ type exchange struct {
 	offset      clock.Offset
 	maxChanges  int
 	maxBytes    int
+	revoked     bool // central lets it deliver at most
 	summary     *Summary
 	watch       func(Progress)
 }
@@ -91,11 +93,17 @@ func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) 
 	if err == nil && push {
 		err = e.push(ctx)
 	}
-	if err == nil && pull {
+	if err == nil && pull && !e.revoked {
 		err = e.pull(ctx)
 	}
 	if err == nil {
 		err = e.report(ctx)
+	}
+	if err == nil && e.revoked {
+		err = ErrRevoked
+	}
+	if err == nil {
+		err = s.fitBudget(ctx)
 	}
 	summary.Took = time.Since(began)
 	if !errors.Is(err, ErrNotEnrolled) {
@@ -121,9 +129,8 @@ func (s *Store) lock() (unlock func(), err error) {
 	return func() { file.Close() }, nil
 }
 
-// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes over the
-// definitions.
-func (e *exchange) meet(ctx context.Context) error {
+// dial gets ready to call central.
+func (e *exchange) dial(ctx context.Context) error {
 	token, err := fact(ctx, e.db, factToken)
 	if err != nil {
 		return storeError(err)
@@ -138,7 +145,14 @@ func (e *exchange) meet(ctx context.Context) error {
 	if e.link, err = link.New(address, token, e.agent); err != nil {
 		return err
 	}
-	if e.incarnation, err = e.Store.incarnation(ctx, e.db); err != nil {
+	e.incarnation, err = e.Store.incarnation(ctx, e.db)
+	return err
+}
+
+// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes over the
+// definitions.
+func (e *exchange) meet(ctx context.Context) error {
+	if err := e.dial(ctx); err != nil {
 		return err
 	}
 	var hello wire.Hello
@@ -155,7 +169,10 @@ func (e *exchange) meet(ctx context.Context) error {
 	if generation != hello.Generation.String() {
 		return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
 	}
-	if err := e.define(ctx); err != nil {
+	var problem *link.Problem
+	if err := e.define(ctx); errors.As(err, &problem) && problem.Type == wire.ProblemRevoked {
+		e.revoked = true // whether it may deliver shows with the first batch
+	} else if err != nil {
 		return err
 	}
 	return e.within(ctx, func(tx *sqlx.Tx) error {
@@ -175,13 +192,7 @@ func (e *exchange) define(ctx context.Context) error {
 	if err := e.takeDefinitions(ctx, definitions); err != nil {
 		return err
 	}
-	return e.within(ctx, func(tx *sqlx.Tx) error {
-		territories, err := json.Marshal(definitions.Territories)
-		if err != nil {
-			return err
-		}
-		return setFact(ctx, tx, factTerritories, string(territories))
-	})
+	return e.within(ctx, func(tx *sqlx.Tx) error { return takePeople(ctx, tx, definitions) })
 }
 
 func (e *exchange) call(ctx context.Context, method, path string, in, out any) error {
@@ -225,11 +236,28 @@ func isCoverage(err error) bool {
 }
 
 func (e *exchange) pullAll(ctx context.Context) error {
+	all, err := e.all(ctx, e.db)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if err := e.expire(ctx, c); err != nil {
+			return err
+		}
+	}
 	collections, err := e.Collections(ctx)
 	if err != nil {
 		return err
 	}
 	for _, c := range collections {
+		if c.Direction.Pulls() && c.Keep == definition.OnDemand {
+			if err := e.refresh(ctx, c.Name); err != nil {
+				return err
+			}
+		}
+		if !c.Loads() {
+			continue
+		}
 		covers, err := e.cover(ctx, c.Name, c.Cursor)
 		if err != nil {
 			return err
@@ -320,7 +348,7 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string) (next
 
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
-	return e.within(ctx, func(tx *sqlx.Tx) error {
+	err := e.within(ctx, func(tx *sqlx.Tx) error {
 		e.summary.Received += len(page.Records)
 		left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
@@ -347,6 +375,10 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 			page.Cursor, page.Head, timeText(e.now()), page.Collection)
 		return err
 	})
+	if err == nil {
+		e.tell(page.Collection, page.Records)
+	}
+	return err
 }
 
 // putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within SQLite's bounds.
@@ -414,7 +446,7 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 		if r.Removed {
 			return nil
 		}
-		row = stored{Collection: collection, ID: r.ID.String()}
+		row = stored{Collection: collection, ID: r.ID.String(), Local: "{}"}
 	} else if err != nil {
 		return err
 	}
@@ -443,7 +475,9 @@ func (e *exchange) report(ctx context.Context) error {
 	}
 	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused, Waiting: status.Waiting}
 	for _, c := range status.Collections {
-		report.Cursors[c.Name] = c.Cursor
+		if c.Loads() {
+			report.Cursors[c.Name] = c.Cursor
+		}
 	}
 	var problem *link.Problem
 	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil && !errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {

@@ -134,10 +134,17 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 
 // takeAnswers stores the answers to a batch and their effect in one transaction.
 func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wire.Answers) error {
-	return e.within(ctx, func(tx *sqlx.Tx) error {
+	var merged []wire.Record
+	collections := map[uuid.UUID]string{}
+	err := e.within(ctx, func(tx *sqlx.Tx) error {
 		highest := int64(0)
+		merged = merged[:0]
 		for n, q := range changes {
 			answer := answers.Answers[n]
+			if answer.Record != nil {
+				merged = append(merged, *answer.Record)
+				collections[answer.Record.ID] = q.Collection
+			}
 			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
 				return err
 			}
@@ -162,6 +169,13 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 		}
 		return setFact(ctx, tx, factAnswered, strconv.FormatInt(highest, 10))
 	})
+	if err != nil {
+		return err
+	}
+	for _, r := range merged { // the view may have changed
+		e.tell(collections[r.ID], []wire.Record{r})
+	}
+	return nil
 }
 
 func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer wire.Answer) error {

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"strconv"
 	"strings"
 	"time"
 
@@ -52,6 +54,12 @@ type Record struct {
 	EditedAt   time.Time     `json:"edited_at"`
 	Author     string        `json:"author,omitempty"`
 	Device     string        `json:"device,omitempty"`
+	// Provisional stands in for numbers that central has not given yet, by field.
+	Provisional map[string]string `json:"provisional,omitempty"`
+	// AsOf is when central last confirmed the record as it stands under the unsent changes; zero for what is only here.
+	AsOf time.Time `json:"as_of,omitzero"`
+	// Age says whether that is longer ago than the definition allows.
+	Age definition.Age `json:"age,omitempty"`
 }
 
 // stored is a row of the table records.
@@ -61,6 +69,8 @@ type stored struct {
 	Revision     int64          `db:"revision"`
 	Removed      bool           `db:"removed"`
 	Fields       string         `db:"fields"`
+	Computed     string         `db:"computed"`
+	Local        string         `db:"local"`
 	Marks        string         `db:"marks"`
 	UnderRemoved bool           `db:"under_removed"`
 	UnderFields  sql.NullString `db:"under_fields"`
@@ -71,9 +81,11 @@ type stored struct {
 	Device       string         `db:"device"`
 	EditedAt     string         `db:"edited_at"`
 	ReceivedAt   string         `db:"received_at"`
+	ConfirmedAt  *string        `db:"confirmed_at"`
+	UsedAt       *string        `db:"used_at"`
 }
 
-const storedColumns = `collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at,
+const storedColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at, confirmed_at, used_at,
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.verdict IS NOT NULL) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {
@@ -85,8 +97,31 @@ func (r stored) record(c *definition.Collection) (Record, error) {
 	if shown.ID, err = uuid.Parse(r.ID); err != nil {
 		return shown, fmt.Errorf("%w: record id %q", ErrDamaged, r.ID)
 	}
-	shown.Label = c.LabelOf(shown.Fields)
+	var computed, local record.Fields
+	if err := errors.Join(json.Unmarshal([]byte(r.Computed), &computed), json.Unmarshal([]byte(r.Local), &local)); err != nil {
+		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+	}
+	maps.Copy(shown.Fields, computed)
+	maps.Copy(shown.Fields, local)
+	shown.Provisional, shown.Label = provisional(c, shown.ID, shown.Fields)
 	return shown, nil
+}
+
+// provisional gives what stands in for the numbers of a record that central has not numbered yet, and its label with these.
+func provisional(c *definition.Collection, id uuid.UUID, fields record.Fields) (map[string]string, string) {
+	var marks map[string]string
+	named := fields
+	for name, looks := range c.SeriesFields() {
+		if fields[name] != nil {
+			continue
+		}
+		if marks == nil {
+			marks, named = map[string]string{}, maps.Clone(fields)
+		}
+		marks[name] = looks.Provisional(id)
+		named[name] = json.RawMessage(strconv.Quote(marks[name]))
+	}
+	return marks, c.LabelOf(named)
 }
 
 // under is what central last said of the record; it does not exist when central has none.
@@ -125,12 +160,16 @@ type Found struct {
 	Total   int      `json:"total"` // on all pages
 	Limit   int      `json:"limit"`
 	Offset  int      `json:"offset"`
+	// AsOf is when central last confirmed the collection; zero when it never did.
+	AsOf time.Time `json:"as_of,omitzero"`
+	// Age says whether that is longer ago than the definition allows.
+	Age definition.Age `json:"age,omitempty"`
 }
 
 // Find lists the records of a collection that fit conditions such as "state=open", a search text, in the order of sort (field
 // names, a leading dash reverses), a page of limit records from offset. Limit 0 means 50.
 func (s *Store) Find(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Found, error) {
-	c, err := s.Collection(ctx, collection)
+	c, err := s.readable(ctx, collection)
 	if err != nil {
 		return Found{}, err
 	}
@@ -150,19 +189,29 @@ func (s *Store) Find(ctx context.Context, collection string, where []string, sea
 	if err := s.db.SelectContext(ctx, &rows, `SELECT `+storedColumns+from+page, args...); err != nil {
 		return found, storeError(err)
 	}
+	return found, s.show(ctx, c, rows, &found)
+}
+
+// show fills a page with rows, and says as of when they are.
+func (s *Store) show(ctx context.Context, c *definition.Collection, rows []stored, found *Found) error {
+	var err error
+	if found.AsOf, found.Age, err = s.ageOf(ctx, s.db, c); err != nil {
+		return err
+	}
 	for _, row := range rows {
 		shown, err := row.record(c)
 		if err != nil {
-			return found, err
+			return err
 		}
+		shown.AsOf, shown.Age = s.asOf(c, row, found.AsOf)
 		found.Records = append(found.Records, shown)
 	}
-	return found, nil
+	return nil
 }
 
 // Get gives one record.
 func (s *Store) Get(ctx context.Context, collection string, id uuid.UUID) (Record, error) {
-	c, err := s.Collection(ctx, collection)
+	c, err := s.readable(ctx, collection)
 	if err != nil {
 		return Record{}, err
 	}
@@ -173,7 +222,16 @@ func (s *Store) Get(ctx context.Context, collection string, id uuid.UUID) (Recor
 	if row.Removed {
 		return Record{}, fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
 	}
-	return row.record(c)
+	if row.UsedAt != nil {
+		if _, err := s.db.ExecContext(ctx, `UPDATE records SET used_at = ? WHERE collection = ? AND id = ?`, timeText(s.now()), collection, row.ID); err != nil {
+			return Record{}, storeError(err)
+		}
+	}
+	var found Found
+	if err := s.show(ctx, c, []stored{row}, &found); err != nil {
+		return Record{}, err
+	}
+	return found.Records[0], nil
 }
 
 // Resolve finds the id of the record that a text means: its id, the start or the end of it, or its label if only one record

@@ -41,14 +41,22 @@ func (q Queued) Shown(value json.RawMessage, plain func(json.RawMessage) string)
 	return text
 }
 
-// Review lists what central has not accepted yet, in the order in which it will be sent, field by field from what to what.
+// Review lists what central has not accepted yet of the changes of whoever is signed in, in the order in which they will be sent, field by
+// field from what to what. Those of others on the same device are sealed for them; [Store.People] counts them.
 func (s *Store) Review(ctx context.Context) ([]Queued, error) {
+	worker, err := fact(ctx, s.db, factWorker)
+	if err != nil {
+		return nil, storeError(err)
+	}
+	if token, err := fact(ctx, s.db, factToken); err != nil || worker == "" && token != "" {
+		return nil, errors.Join(storeError(err), ErrSignedOut)
+	}
 	var rows []struct {
 		queued
 		View string `db:"view"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `
-		SELECT o.*, r.fields AS view FROM outbox o JOIN records r ON r.collection = o.collection AND r.id = o.record ORDER BY o.number`)
+	err = s.db.SelectContext(ctx, &rows, `
+		SELECT o.*, r.fields AS view FROM outbox o JOIN records r ON r.collection = o.collection AND r.id = o.record WHERE o.author = ? ORDER BY o.number`, worker)
 	if err != nil {
 		return nil, storeError(err)
 	}
@@ -66,7 +74,7 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 		if err := json.Unmarshal([]byte(row.View), &view); err != nil {
 			return nil, fmt.Errorf("%w: record %s", ErrDamaged, row.queued.Record)
 		}
-		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: c.LabelOf(view), Kind: ch.Kind, Base: ch.Base,
+		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: label(c, ch.Record, view), Kind: ch.Kind, Base: ch.Base,
 			Fields: ch.Fields, EditedAt: ch.EditedAt, Author: ch.Author, Sent: row.Batch != nil && row.Verdict == nil}
 		if all[n].References, err = s.references(ctx, c, ch.Fields); err != nil {
 			return nil, err
@@ -81,6 +89,11 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 		}
 	}
 	return all, nil
+}
+
+func label(c *definition.Collection, id uuid.UUID, view record.Fields) string {
+	_, text := provisional(c, id, view)
+	return text
 }
 
 // references finds the labels of the records that a delta's fields refer to.

@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -53,41 +56,147 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		if err != nil {
 			return err
 		}
-		if role := known[factRole]; !rights.Role(role).May(rights.ChangeRecords) {
-			return fmt.Errorf("%w: the role %s may not change records", ErrNotAllowed, role)
-		}
-		row := stored{Collection: collection, ID: id.String(), Fields: "{}"}
-		before := record.Fields{}
-		if kind != change.Add {
-			if row, err = loadStored(ctx, tx, collection, id.String()); err != nil {
-				return err
-			}
-			if row.Removed {
-				return fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
-			}
-			if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
-				return fmt.Errorf("%w: record %s", ErrDamaged, id)
-			}
-		}
-		delta := deltaOf(before, set, cleared)
-		after := before.Apply(delta)
-		if err := allowed(c, known, kind, before, after); err != nil {
+		if err := s.maySave(ctx, tx, c, known); err != nil {
 			return err
 		}
-		if kind != change.Remove {
-			if wrong := c.NewlyWrong(before, after); len(wrong) > 0 {
-				return &InvalidError{collection, wrong}
-			}
+		row, err := s.saveIn(ctx, tx, c, id, kind, set, cleared, known)
+		if err != nil {
+			return err
 		}
-		if kind != change.Edit || len(delta) > 0 {
-			if row, err = s.enqueue(ctx, tx, row, kind, delta, after, known); err != nil {
+		if s.computes.Load() {
+			if err := s.computeMarked(ctx, tx); err != nil {
+				return err
+			}
+			if err := tx.GetContext(ctx, &row.Computed, `SELECT coalesce((SELECT computed FROM records WHERE collection = ? AND id = ?), '{}')`, collection, id.String()); err != nil {
 				return err
 			}
 		}
 		saved, err = row.record(c)
 		return err
 	})
+	if err == nil {
+		s.hub.tell(Changed{Collection: collection, ID: id, Removed: kind == change.Remove})
+	}
 	return saved, err
+}
+
+// maySave says whether anybody may change the collection on this device now.
+func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, known map[string]string) error {
+	if known[factWorker] == "" {
+		return ErrSignedOut
+	}
+	if role := known[factRole]; !rights.Role(role).May(rights.ChangeRecords) {
+		return fmt.Errorf("%w: the role %s may not change records", ErrNotAllowed, role)
+	}
+	if !c.Sync.Direction.Pushes() {
+		return fmt.Errorf("%w: %s only come down from central and are changed there", ErrNotAllowed, c.Title)
+	}
+	if c.Sync.MaxAge == nil || c.Sync.MaxAge.Block == "" {
+		return nil
+	}
+	asOf, age, err := s.ageOf(ctx, tx, c)
+	if err == nil && age == definition.TooOld {
+		err = fmt.Errorf("%w: %s are as of %s, and %s is allowed", ErrTooOld, c.Title, asOf.Local().Format("2 Jan 2006 15:04"), c.Sync.MaxAge.Block)
+	}
+	return err
+}
+
+// saveIn saves within a transaction, with what has been read already.
+func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, kind change.Kind, set record.Fields, cleared []string, known map[string]string) (stored, error) {
+	collection := c.Definition.Collection
+	row := stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: "{}"}
+	before := record.Fields{}
+	var err error
+	if kind != change.Add {
+		if row, err = loadStored(ctx, tx, collection, id.String()); err != nil {
+			return row, err
+		}
+		if row.Removed {
+			return row, fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
+		}
+		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
+			return row, fmt.Errorf("%w: record %s", ErrDamaged, id)
+		}
+	}
+	set, cleared, err = row.takeLocal(c, set, cleared)
+	if err != nil {
+		return row, err
+	}
+	delta := deltaOf(before, set, cleared)
+	after := before.Apply(delta)
+	if err := allowed(c, known, kind, before, after); err != nil {
+		return row, err
+	}
+	if kind != change.Remove {
+		local := record.Fields{}
+		if err := json.Unmarshal([]byte(row.Local), &local); err != nil {
+			return row, fmt.Errorf("%w: record %s", ErrDamaged, id)
+		}
+		whole := maps.Clone(after)
+		maps.Copy(whole, local)
+		if wrong := c.NewlyWrong(before, whole); len(wrong) > 0 {
+			return row, &InvalidError{collection, wrong}
+		}
+		if err := s.linked(ctx, tx, c, delta); err != nil {
+			return row, err
+		}
+	} else if err := s.removeChildren(ctx, tx, c, row.ID, known); err != nil {
+		return row, err
+	}
+	if kind != change.Edit || len(delta) > 0 {
+		return s.enqueue(ctx, tx, row, kind, delta, after, known)
+	}
+	return row, writeStored(ctx, tx, row) // local values only
+}
+
+// takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is left is to be sent.
+func (r *stored) takeLocal(c *definition.Collection, set record.Fields, cleared []string) (record.Fields, []string, error) {
+	var wrong []change.Reason
+	var local record.Fields
+	left := record.Fields{}
+	var leftCleared []string
+	take := func(name string, value json.RawMessage) error {
+		field, _ := c.Field(name)
+		may, why := field.Settable()
+		switch {
+		case !may && value == nil:
+			return nil // an empty input of a form
+		case !may:
+			wrong = append(wrong, change.Reason{Field: name, Code: change.CodeReadOnly, Message: why})
+		case field.Local:
+			if local == nil {
+				if err := json.Unmarshal([]byte(r.Local), &local); err != nil {
+					return fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+				}
+			}
+			if delete(local, name); value != nil {
+				local[name] = value
+			}
+		case value != nil:
+			left[name] = value
+		default:
+			leftCleared = append(leftCleared, name)
+		}
+		return nil
+	}
+	for name, value := range set {
+		if err := take(name, value); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, name := range cleared {
+		if err := take(name, nil); err != nil {
+			return nil, nil, err
+		}
+	}
+	if wrong != nil {
+		slices.SortFunc(wrong, func(a, b change.Reason) int { return strings.Compare(a.Field, b.Field) })
+		return nil, nil, &InvalidError{c.Definition.Collection, wrong}
+	}
+	if local != nil {
+		r.Local = string(local.JSON())
+	}
+	return left, leftCleared, nil
 }
 
 // allowed asks the collection's own rules, so that the worker hears at once what central would refuse.
@@ -185,11 +294,12 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 
 func writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
 	_, err := tx.ExecContext(ctx, `
-		INSERT INTO records (collection, id, revision, removed, fields, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, marks = excluded.marks,
+		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at, confirmed_at, used_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, local = excluded.local, marks = excluded.marks,
 			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, author = excluded.author,
-			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at`,
-		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Author, row.Device, row.EditedAt, row.ReceivedAt)
+			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at,
+			confirmed_at = excluded.confirmed_at, used_at = excluded.used_at`,
+		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
 	return err
 }

@@ -94,7 +94,7 @@ func TestRepeatTriesAgain(t *testing.T) {
 	told := 0
 	done, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	err := store.Repeat(done, 20*time.Millisecond, func(_ Summary, err error) {
+	err := store.Repeat(done, 20*time.Millisecond, false, func(_ Summary, err error) {
 		if !errors.Is(err, link.ErrUnreachable) {
 			t.Errorf("told of %v", err)
 		}
@@ -110,7 +110,7 @@ func TestRepeatTriesAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer empty.Close()
-	if err := empty.Repeat(ctx, time.Millisecond, func(Summary, error) {}); !errors.Is(err, ErrNotEnrolled) {
+	if err := empty.Repeat(ctx, time.Millisecond, false, func(Summary, error) {}); !errors.Is(err, ErrNotEnrolled) {
 		t.Errorf("a store that is not enrolled: %v", err)
 	}
 }

@@ -27,6 +27,10 @@ type Status struct {
 	Collections []CollectionStatus `json:"collections"`
 	Last        *Logged            `json:"last_exchange,omitempty"`
 	OffsetMS    *int64             `json:"offset_ms,omitempty"` // of the device's clock: what to add to get central's
+	People      []Worker           `json:"people"`
+	LookedUp    int64              `json:"looked_up_bytes"`        // that records take which were looked up, about
+	Budget      int64              `json:"budget_bytes,omitempty"` // that they may take
+	Metered     bool               `json:"metered,omitempty"`
 }
 
 // Logged is an exchange in the store's log.
@@ -66,6 +70,13 @@ func (s *Store) Status(ctx context.Context) (Status, error) {
 	if status.Collections, err = s.Collections(ctx); err != nil {
 		return status, err
 	}
+	if status.People, err = s.People(ctx); err != nil {
+		return status, err
+	}
+	if status.LookedUp, status.Budget, err = s.LookedUp(ctx); err != nil {
+		return status, err
+	}
+	status.Metered = known[factMetered] == "true"
 	status.Last, err = s.lastExchange(ctx)
 	return status, err
 }

@@ -25,6 +25,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -49,13 +50,17 @@ type Options struct {
 
 // Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
 type Store struct {
-	db    *sqlx.DB
-	path  string
-	now   func() time.Time
-	agent string
+	db     *sqlx.DB
+	path   string
+	now    func() time.Time
+	agent  string
+	sealed string // what the file's name needs to be opened encrypted
 
 	mu       sync.Mutex
-	compiled map[string]*definition.Collection // by name and version; guarded by mu
+	compiled map[string]*definition.Collection // by the definition's text; guarded by mu
+
+	computes atomic.Bool // some definition has computed fields
+	hub      hub
 }
 
 // Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it can hold
@@ -88,7 +93,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 		return nil, storeError(err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, compiled: map[string]*definition.Collection{}}
+	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {
@@ -117,8 +122,10 @@ func (s *Store) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, uuid.Must(uuid.NewV7()).String())
-	return err
+	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, uuid.Must(uuid.NewV7()).String()); err != nil {
+		return err
+	}
+	return s.noteComputes(ctx, s.db)
 }
 
 // The facts that a store keeps about itself.
@@ -128,13 +135,16 @@ const (
 	factDevice      = "device"
 	factName        = "name"
 	factToken       = "token"
-	factWorker      = "worker"
-	factRole        = "role"
+	factWorker      = "worker" // who is signed in; empty when nobody is
+	factRole        = "role"   // theirs
 	factGeneration  = "generation"
 	factStamp       = "stamp"       // the last one given
 	factAnswered    = "answered"    // highest number of a change whose answer is stored
 	factOffset      = "offset"      // of the device's clock, as last measured
-	factTerritories = "territories" // that the worker holds: a JSON list
+	factTerritories = "territories" // that they hold: a JSON list
+	factHeld        = "held"        // that any worker of the device holds: a JSON list
+	factBudget      = "budget"      // bytes that records which were looked up may take
+	factMetered     = "metered"     // the link costs by the byte, as the app says
 	factOpen        = "open"        // central needed no sign-in when last met
 )
 
@@ -182,6 +192,11 @@ func (s *Store) within(ctx context.Context, work func(*sqlx.Tx) error) error {
 	defer tx.Rollback()
 	if err := work(tx); err != nil {
 		return storeError(err)
+	}
+	if s.computes.Load() {
+		if err := s.computeMarked(ctx, tx); err != nil {
+			return storeError(err)
+		}
 	}
 	return storeError(tx.Commit())
 }

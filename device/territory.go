@@ -22,15 +22,14 @@ func (e *exchange) cover(ctx context.Context, name string, cursor int64) ([]stri
 	if err != nil {
 		return nil, err
 	}
-	known, err := facts(ctx, e.db)
+	text, err := fact(ctx, e.db, factHeld)
 	if err != nil {
 		return nil, storeError(err)
 	}
-	who, err := person(known)
-	if err != nil {
-		return nil, err
+	now := []string{} // never nil, which would stand for all
+	if err := json.Unmarshal([]byte(text), &now); err != nil {
+		return nil, fmt.Errorf("%w: the territories of the device's workers", ErrDamaged)
 	}
-	now := append([]string{}, who.Territories...) // never nil, which would stand for all
 	if !c.Territorial() {
 		now = nil // everybody covers all; central decides by what it has stored
 	}

@@ -10,6 +10,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/clock"
+	"homing/core/definition"
 	"homing/core/merge"
 )
 
@@ -64,12 +65,12 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
 		return err
 	}
-	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn) {
-		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
-		return err
-	}
 	c, err := s.collection(ctx, tx, row.Collection)
 	if err != nil {
+		return err
+	}
+	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn || c.Sync.Keep == definition.Never) {
+		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 		return err
 	}
 	offset, err := s.offset(ctx, tx)
@@ -103,5 +104,12 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 			Source: change.Source{Incarnation: incarnation, Number: ch.Number}})
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())
+	if c.Sync.Keep == definition.OnDemand && row.ConfirmedAt == nil && under.Exists() {
+		now := timeText(s.now())
+		row.ConfirmedAt, row.UsedAt = &now, &now // it was made here, and counts as looked up
+	}
+	if row.Local == "" {
+		row.Local = "{}"
+	}
 	return writeStored(ctx, tx, row)
 }

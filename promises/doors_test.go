@@ -116,14 +116,14 @@ func TestP11Revocation(t *testing.T) {
 	addTrail(t, store, "Ridge")
 	devices, err := bed.Central.Devices(ctx, "")
 	testbed.Must(t, err)
-	testbed.Must(t, bed.Central.Revoke(ctx, devices[0].ID, true))
+	testbed.Must(t, bed.Central.Revoke(ctx, devices[0].ID, true, false))
 	if _, err := store.Exchange(ctx, nil); err == nil || !strings.Contains(err.Error(), "was revoked") {
 		t.Errorf("the exchange said %v", err)
 	}
 	if status, err := store.Status(ctx); err != nil || status.Unsent != 1 {
 		t.Errorf("status %+v, %v", status, err)
 	}
-	testbed.Must(t, bed.Central.Revoke(ctx, devices[0].ID, false))
+	testbed.Must(t, bed.Central.Revoke(ctx, devices[0].ID, false, false))
 	if got := testbed.Exchange(t, store); got.Applied != 1 {
 		t.Errorf("after it was readmitted: %+v", got)
 	}

@@ -45,14 +45,29 @@ func (s *Server) registerExchange() {
 		func(ctx context.Context, _ *nothing) (*answer[wire.Definitions], error) {
 			all, err := s.central.Definitions(ctx)
 			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories}
+			if device := who(ctx).Device; device != nil {
+				definitions.Territories, definitions.People = device.Territories, device.People
+			}
 			return &answer[wire.Definitions]{definitions}, err
+		})
+
+	type joinIn struct {
+		Body struct {
+			Code string `json:"code" minLength:"1" doc:"A one-time code of the worker's."`
+		}
+	}
+	add(s, s.operation(http.MethodPost, "/v1/device/people", "join-device", "Let a further worker use this device", devices),
+		func(ctx context.Context, in *joinIn) (*answer[central.Person], error) {
+			person, err := s.central.Join(ctx, *who(ctx).Device, in.Body.Code)
+			return &answer[central.Person]{person}, err
 		})
 
 	s.registerPush()
 	s.registerPull()
+	s.registerLookUp()
 
 	type reportIn struct{ Body wire.Report }
-	add(s, s.operation(http.MethodPut, "/v1/report", "report", "Say what the device holds and owes, at the end of an exchange", devices),
+	add(s, s.operation(http.MethodPut, "/v1/report", "report", "Say what the device holds and owes, at the end of an exchange", deliverers),
 		func(ctx context.Context, in *reportIn) (*struct{}, error) {
 			return nil, s.central.TakeReport(ctx, *who(ctx).Device, in.Body)
 		})
@@ -62,7 +77,7 @@ func (s *Server) registerPush() {
 	type pushIn struct {
 		RawBody []byte
 	}
-	op := s.operation(http.MethodPost, "/v1/batches", "push", "Push a batch of changes", devices)
+	op := s.operation(http.MethodPost, "/v1/batches", "push", "Push a batch of changes", deliverers)
 	op.Errors = append(op.Errors, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity, http.StatusInsufficientStorage)
 	op.Description = "Each change gets its own answer, in the batch's order. Sending a batch again has no further effect and gets the same answers."
 	op.SkipValidateBody = true // a change that does not fit the schema is refused alone, not with its batch
@@ -141,5 +156,34 @@ func (s *Server) registerPull() {
 				s.log.DebugContext(ctx, "page not delivered", "error", err)
 			}
 		}}, nil
+	})
+}
+
+// registerLookUp adds what devices ask for about collections that they do not load whole.
+func (s *Server) registerLookUp() {
+	type lookIn struct {
+		Collection string   `path:"collection"`
+		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+		Search     string   `query:"search" doc:"Words that the record contains."`
+		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
+		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		Offset     int      `query:"offset" minimum:"0" default:"0"`
+	}
+	op := s.operation(http.MethodGet, "/v1/collections/{collection}/lookup", "look-up", "A page of records for a device that does not keep them all", devices)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *lookIn) (*answer[central.Listing], error) {
+		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
+		return &answer[central.Listing]{listing}, err
+	})
+
+	type refreshIn struct {
+		Collection string `path:"collection"`
+		Body       wire.Held
+	}
+	op = s.operation(http.MethodPost, "/v1/collections/{collection}/refresh", "refresh", "What changed among the records that a device has looked up", devices)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *refreshIn) (*answer[wire.Refreshed], error) {
+		records, err := s.central.Refresh(ctx, *who(ctx).Device, in.Collection, in.Body.Records)
+		return &answer[wire.Refreshed]{wire.Refreshed{Records: records}}, err
 	})
 }

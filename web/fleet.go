@@ -22,13 +22,26 @@ func (s *Server) registerFleet() {
 	}
 	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device", "Revoke a device: it can no longer push or pull", deviceLeads)
 	op.Errors = append(op.Errors, http.StatusNotFound)
-	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
-		return nil, s.central.Revoke(ctx, in.ID, true)
+	type revokeIn struct {
+		ID      uuid.UUID `path:"id" format:"uuid"`
+		Deliver bool      `query:"deliver" doc:"The device may still send what it has queued."`
+	}
+	add(s, op, func(ctx context.Context, in *revokeIn) (*struct{}, error) {
+		return nil, s.central.Revoke(ctx, in.ID, true, in.Deliver)
 	})
 	op = s.operation(http.MethodDelete, "/v1/devices/{id}/revocation", "readmit-device", "Take a revocation back", deviceLeads)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
-		return nil, s.central.Revoke(ctx, in.ID, false)
+		return nil, s.central.Revoke(ctx, in.ID, false, false)
+	})
+	type leaveIn struct {
+		ID     uuid.UUID `path:"id" format:"uuid"`
+		Worker string    `path:"worker"`
+	}
+	op = s.operation(http.MethodDelete, "/v1/devices/{id}/people/{worker}", "leave-device", "Take a further worker off a shared device", deviceLeads)
+	op.Errors = append(op.Errors, http.StatusNotFound)
+	add(s, op, func(ctx context.Context, in *leaveIn) (*struct{}, error) {
+		return nil, s.central.Leave(ctx, in.ID, in.Worker)
 	})
 
 	type codeIn struct {

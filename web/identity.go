@@ -31,9 +31,10 @@ func who(ctx context.Context) identity {
 
 // access says who may call an operation.
 type access struct {
-	anyone bool          // without signing in
-	device bool          // devices only
-	right  rights.Action // what the role must allow; empty asks only for a sign-in
+	anyone  bool          // without signing in
+	device  bool          // devices only
+	revoked bool          // a revoked device, too, if it may still deliver
+	right   rights.Action // what the role must allow; empty asks only for a sign-in
 }
 
 const accessKey = "access"
@@ -45,7 +46,7 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	need, _ := ctx.Operation().Metadata[accessKey].(access)
-	id, err := s.identify(ctx)
+	id, err := s.identify(ctx, need.revoked)
 	if err != nil && !need.anyone {
 		s.refuse(ctx, err)
 		return
@@ -73,7 +74,7 @@ func (s *Server) refuse(ctx huma.Context, err error) {
 	huma.WriteErr(s.api, ctx, status, detail)
 }
 
-func (s *Server) identify(ctx huma.Context) (identity, error) {
+func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 	token := ""
 	if header := ctx.Header("Authorization"); header != "" {
 		scheme, rest, _ := strings.Cut(header, " ")
@@ -86,7 +87,7 @@ func (s *Server) identify(ctx huma.Context) (identity, error) {
 	}
 	switch {
 	case strings.HasPrefix(token, "dev_"):
-		device, err := s.central.DeviceOf(ctx.Context(), token)
+		device, err := s.central.DeviceOf(ctx.Context(), token, revoked)
 		if err != nil {
 			return identity{}, s.problem(ctx.Context(), err)
 		}

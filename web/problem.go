@@ -92,6 +92,7 @@ var statusOf = map[central.Kind]int{
 	central.NotFound:        http.StatusNotFound,
 	central.NotAllowed:      http.StatusForbidden,
 	central.Unauthenticated: http.StatusUnauthorized,
+	central.Revoked:         http.StatusForbidden,
 	central.Invalid:         http.StatusUnprocessableEntity,
 	central.Clash:           http.StatusConflict,
 	central.TooLarge:        http.StatusRequestEntityTooLarge,

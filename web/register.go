@@ -23,6 +23,7 @@ var (
 	anyone       = access{anyone: true}
 	signedIn     = access{}
 	devices      = access{device: true}
+	deliverers   = access{device: true, revoked: true}
 	readers      = access{right: rights.ReadRecords}
 	editors      = access{right: rights.ChangeRecords}
 	enrollers    = access{right: rights.EnrolDevices}

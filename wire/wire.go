@@ -11,6 +11,7 @@ import (
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/rights"
 )
 
 // Version is the protocol's version, as it stands in paths and in the header [HeaderVersion].
@@ -140,7 +141,27 @@ type Report struct {
 type Definitions struct {
 	Definitions []definition.Definition `json:"definitions"`
 	Territories []string                `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
+	People      []rights.Person         `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
 }
+
+// Held are records that a device has looked up, as it has them.
+type Held struct {
+	Records []HeldRecord `json:"records" maxItems:"1000"`
+}
+
+// HeldRecord is one of them.
+type HeldRecord struct {
+	ID       uuid.UUID `json:"id" format:"uuid"`
+	Revision int64     `json:"revision"`
+}
+
+// Refreshed are those of the held records that are other than the device has them: changed, removed or withdrawn.
+type Refreshed struct {
+	Records []Record `json:"records"`
+}
+
+// ProblemRevoked is the type of the problem that a revoked device meets.
+const ProblemRevoked = ProblemPrefix + "revoked"
 
 // ProblemCoverage is the type of the problem that a device meets when it asks for territories its worker does not hold now.
 const ProblemCoverage = ProblemPrefix + "coverage-changed"

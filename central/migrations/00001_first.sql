@@ -58,12 +58,21 @@ CREATE TABLE devices (
     agent       text NOT NULL,
     enrolled_at timestamptz NOT NULL,
     revoked_at  timestamptz,
+    may_deliver boolean NOT NULL DEFAULT false, -- though revoked, it may send what it has queued
     seen_at     timestamptz,
     offset_ms   bigint, -- of the device's clock, as last measured
     error_ms    bigint,
     unsent      bigint, -- changes in its outbox, as it last reported
     refused     bigint,
     waiting     bigint
+);
+
+-- The workers who may use a device, whoever enrolled it among them.
+CREATE TABLE device_workers (
+    device   uuid NOT NULL REFERENCES devices (id),
+    worker   text NOT NULL REFERENCES workers (name),
+    added_at timestamptz NOT NULL,
+    PRIMARY KEY (device, worker)
 );
 
 CREATE TABLE cursors (
@@ -82,6 +91,7 @@ CREATE TABLE records (
     position    bigint NOT NULL,
     removed     boolean NOT NULL,
     fields      json NOT NULL,
+    computed    json NOT NULL DEFAULT '{}', -- values that are worked out: no part of what people set, nor of the history
     marks       json NOT NULL,
     territories text[] NOT NULL,      -- keys that the record falls into
     left_territories text[] NOT NULL, -- keys that it fell into earlier and not now: who holds them must drop it

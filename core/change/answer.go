@@ -36,6 +36,9 @@ const (
 	CodeNumberReused      = "number-reused"
 	CodeRemoved           = "record-removed"
 	CodeHangsOnRefused    = "hangs-on-refused"
+	CodeHangsOnParent     = "hangs-on-parent"
+	CodeHasChildren       = "has-children"
+	CodeReadOnly          = "read-only"
 )
 
 // Decision is how one contested field, or the removal, was decided.

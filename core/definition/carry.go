@@ -160,6 +160,9 @@ type Difference struct {
 	What  string `json:"what"`
 }
 
+// equal compares what two pointers point to.
+func equal[T comparable](a, b *T) bool { return a == b || a != nil && b != nil && *a == *b }
+
 // Differences are what a new version changes.
 func Differences(before, now Definition) []Difference {
 	var all []Difference
@@ -192,7 +195,9 @@ func Differences(before, now Definition) []Difference {
 		}
 	}
 	for what, differ := range map[string]bool{"title": before.Title != now.Title, "label": before.Label != now.Label, "key": before.Key != now.Key,
-		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory, "rules": !maps.Equal(before.Sync.Rules, now.Sync.Rules)} {
+		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory, "rules": !maps.Equal(before.Sync.Rules, now.Sync.Rules),
+		"parent": !equal(before.Parent, now.Parent), "direction": before.Sync.Direction != now.Sync.Direction, "keep": before.Sync.Keep != now.Sync.Keep,
+		"maximum age": !equal(before.Sync.MaxAge, now.Sync.MaxAge)} {
 		if differ {
 			note("", "the "+what+" changes")
 		}

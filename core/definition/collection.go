@@ -50,6 +50,9 @@ func (d Definition) Compile() (*Collection, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := d.check(); err != nil {
+		return nil, err
+	}
 	rules, err := d.guard()
 	if err != nil {
 		return nil, err

@@ -19,6 +19,7 @@ type Definition struct {
 	Label       string  `json:"label" doc:"How a record is called in lists, with fields in braces, such as {name} ({kind})."`
 	Key         string  `json:"key,omitempty" doc:"The field by which people and imports know a record. Two records may come to share a value, since they are made without signal."`
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
+	Parent      *Parent `json:"parent,omitempty" doc:"The collection whose records these belong to."`
 	Access      Access  `json:"access,omitzero"`
 	Sync        Sync    `json:"sync"`
 	Carry       Carry   `json:"carry,omitzero"`
@@ -32,6 +33,10 @@ type Field struct {
 	Title     string          `json:"title"`
 	Required  bool            `json:"required,omitempty"`
 	Reference string          `json:"reference,omitempty" doc:"The collection whose records this field names by id."`
+	Computed  string          `json:"computed,omitempty" doc:"CEL expression over record and children that gives the value, on devices and at central alike. Nobody sets it."`
+	Filled    string          `json:"filled,omitempty" doc:"CEL expression over record, worker and change that gives the value when central accepts a change. Nobody else sets it."`
+	Series    string          `json:"series,omitempty" doc:"The first number of a series, such as REP-00001. Central gives each record the next one when it first accepts it."`
+	Local     bool            `json:"local,omitempty" doc:"The value stays on the device and is never sent."`
 	Schema    json.RawMessage `json:"schema" doc:"JSON Schema 2020-12 of the value."`
 }
 
@@ -40,7 +45,10 @@ type Sync struct {
 	Rules   map[string]merge.Rule `json:"rules,omitempty" doc:"The merge rule of each field that does not have the default, newest."`
 	Removal merge.Removal         `json:"removal" doc:"What a removal that meets an edit does."`
 	// Territory is a CEL expression over record.
-	Territory string `json:"territory,omitempty" doc:"CEL expression over record that gives the keys of the territories it falls into: a text or a list of texts. Left out, everybody covers all records."`
+	Territory string    `json:"territory,omitempty" doc:"CEL expression over record that gives the keys of the territories it falls into: a text or a list of texts. Left out, everybody covers all records."`
+	Direction Direction `json:"direction,omitempty" enum:"both,up,down" doc:"Which way records travel: both (or left out), up to central only, or down to devices only."`
+	Keep      Keep      `json:"keep,omitempty" doc:"How long devices keep records that central has: always (or left out), on demand, never, or a time such as 7 days after central last confirmed them."`
+	MaxAge    *MaxAge   `json:"max_age,omitempty" doc:"How old what a device holds may get."`
 }
 
 // Name is what collections and fields may be called: they stand in paths, columns and command lines.
@@ -59,6 +67,19 @@ func (d Definition) Field(name string) (Field, bool) {
 		}
 	}
 	return Field{}, false
+}
+
+// Settable says whether whoever edits a record sets the field; if not, why.
+func (f Field) Settable() (bool, string) {
+	switch {
+	case f.Computed != "":
+		return false, "is worked out from other values and cannot be set"
+	case f.Filled != "":
+		return false, "is filled in by central and cannot be set"
+	case f.Series != "":
+		return false, "is a number that central hands out and cannot be set"
+	}
+	return true, ""
 }
 
 // SameAs says whether two definitions mean the same, whatever their versions are.

@@ -25,6 +25,9 @@ type guard struct {
 	rules     map[string]*expression.Program // by the name of the act
 	territory *expression.Program
 	convert   map[string]*expression.Program // by field
+	computed  map[string]*expression.Program // by field
+	filled    map[string]*expression.Program // by field
+	series    map[string]Series              // by field
 	names     []string                       // of the fields
 }
 
@@ -44,9 +47,13 @@ type ruleError struct {
 func (e *ruleError) Error() string { return fmt.Sprintf("%s: %v", e.path[len(e.path)-1], e.err) }
 
 func (d Definition) guard() (guard, error) {
-	g := guard{rules: map[string]*expression.Program{}, convert: map[string]*expression.Program{}}
+	g := guard{rules: map[string]*expression.Program{}, convert: map[string]*expression.Program{},
+		computed: map[string]*expression.Program{}, filled: map[string]*expression.Program{}, series: map[string]Series{}}
 	for _, field := range d.Fields {
 		g.names = append(g.names, field.Name)
+		if err := g.given(field); err != nil {
+			return g, err
+		}
 	}
 	for act, text := range map[string]string{actRead: d.Access.Read, actAdd: d.Access.Add, actEdit: d.Access.Edit, actRemove: d.Access.Remove} {
 		if text == "" {
@@ -73,6 +80,27 @@ func (d Definition) guard() (guard, error) {
 		g.convert[field] = program
 	}
 	return g, nil
+}
+
+// given compiles what says how a field gets its value without anybody's help.
+func (g guard) given(field Field) error {
+	var err error
+	if field.Computed != "" {
+		if g.computed[field.Name], err = expression.Compile(field.Computed, "record", "children"); err != nil {
+			return &ruleError{[]string{"fields", field.Name, "computed"}, err}
+		}
+	}
+	if field.Filled != "" {
+		if g.filled[field.Name], err = expression.Compile(field.Filled, "record", "worker", "change"); err != nil {
+			return &ruleError{[]string{"fields", field.Name, "filled"}, err}
+		}
+	}
+	if field.Series != "" {
+		if g.series[field.Name], err = ParseSeries(field.Series); err != nil {
+			return &ruleError{[]string{"fields", field.Name, "series"}, err}
+		}
+	}
+	return nil
 }
 
 // MayRead says whether somebody may see a record. Whoever asks also has to cover it.

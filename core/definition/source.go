@@ -36,7 +36,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key, fields,
-// required, access, sync and carry. File is the name that errors carry; every error is a [*SourceError].
+// required, parent, access, sync and carry. File is the name that errors carry; every error is a [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
 	root, err := s.document(text)
@@ -124,7 +124,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "access", "sync", "carry")
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "parent", "access", "sync", "carry")
 	if err != nil {
 		return d, err
 	}
@@ -157,6 +157,11 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	}
 	if parts["required"] != nil {
 		if err := s.required(&d, parts["required"]); err != nil {
+			return d, err
+		}
+	}
+	if parts["parent"] != nil {
+		if err := s.parent(&d, parts["parent"]); err != nil {
 			return d, err
 		}
 	}
@@ -227,6 +232,20 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 			}
 			field.Reference = collection
 		}
+		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled, "series": &field.Series} {
+			value, has := schema[what]
+			text, isText := value.(string)
+			if has && (!isText || strings.TrimSpace(text) == "") {
+				return s.fail(follow(member.value, []string{what}), "the field %q: %s is a text", name, what)
+			}
+			*into = text
+		}
+		if local, has := schema["local"]; has {
+			var isBool bool
+			if field.Local, isBool = local.(bool); !isBool {
+				return s.fail(follow(member.value, []string{"local"}), "the field %q: local is true or false", name)
+			}
+		}
 		if field.Schema, err = json.Marshal(schema); err != nil {
 			return s.fail(member.value, "the field %q: %v", name, err)
 		}
@@ -245,6 +264,36 @@ func (s source) required(d *Definition, node *yaml.Node) error {
 			return s.fail(item, "required names the field %q, which is not defined", item.Value)
 		}
 		d.Fields[n].Required = true
+	}
+	return nil
+}
+
+func (s source) parent(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node, "collection", "field", "removal")
+	if err != nil {
+		return err
+	}
+	parent := Parent{Removal: RestrictRemoval}
+	removal := string(parent.Removal)
+	into := map[string]*string{"collection": &parent.Collection, "field": &parent.Field, "removal": &removal}
+	for _, member := range members {
+		if *into[member.key.Value], err = s.text(member.value, member.key.Value); err != nil {
+			return err
+		}
+	}
+	for _, what := range []string{"collection", "field"} {
+		if *into[what] == "" {
+			return s.fail(node, "parent: the key %q is missing; write parent: {collection: NAME, field: FIELD, removal: restrict}", what)
+		}
+	}
+	parent.Removal = ParentRemoval(removal)
+	d.Parent = &parent
+	n := slices.IndexFunc(d.Fields, func(f Field) bool { return f.Name == parent.Field })
+	if n < 0 {
+		return s.fail(follow(node, []string{"field"}), "parent: %q is not a field of the collection", parent.Field)
+	}
+	if d.Fields[n].Reference == "" {
+		d.Fields[n].Reference = parent.Collection
 	}
 	return nil
 }
@@ -290,12 +339,20 @@ func (s source) access(d *Definition, node *yaml.Node) error {
 }
 
 func (s source) sync(d *Definition, node *yaml.Node) error {
-	members, err := s.entries(node, "rules", "removal", "territory")
+	members, err := s.entries(node, "rules", "removal", "territory", "direction", "keep", "max_age")
 	if err != nil {
 		return err
 	}
 	for _, member := range members {
 		switch member.key.Value {
+		case "direction":
+			d.Sync.Direction = Direction(member.value.Value)
+		case "keep":
+			d.Sync.Keep = Keep(member.value.Value)
+		case "max_age":
+			if err := s.maxAge(d, member.value); err != nil {
+				return err
+			}
 		case "removal":
 			if member.value.Value != string(merge.EditStays) {
 				return s.fail(member.value, "%q is not a removal rule; known is %s", member.value.Value, merge.EditStays)
@@ -308,6 +365,21 @@ func (s source) sync(d *Definition, node *yaml.Node) error {
 			if err := s.rules(d, member.value); err != nil {
 				return err
 			}
+		}
+	}
+	return nil
+}
+
+func (s source) maxAge(d *Definition, node *yaml.Node) error {
+	members, err := s.entries(node, "warn", "block")
+	if err != nil {
+		return err
+	}
+	d.Sync.MaxAge = &MaxAge{}
+	for _, member := range members {
+		into := map[string]*string{"warn": &d.Sync.MaxAge.Warn, "block": &d.Sync.MaxAge.Block}[member.key.Value]
+		if *into, err = s.text(member.value, member.key.Value); err != nil {
+			return err
 		}
 	}
 	return nil

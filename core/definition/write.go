@@ -31,6 +31,9 @@ func WriteSource(d Definition) []byte {
 	for _, field := range d.Fields {
 		fmt.Fprintf(&out, "  %s: %s\n", field.Name, field.Schema) // JSON is YAML
 	}
+	if d.Parent != nil {
+		fmt.Fprintf(&out, "parent: {collection: %s, field: %s, removal: %s}\n", d.Parent.Collection, d.Parent.Field, d.Parent.Removal)
+	}
 	rules := [][2]string{{actRead, d.Access.Read}, {actAdd, d.Access.Add}, {actEdit, d.Access.Edit}, {actRemove, d.Access.Remove}}
 	if d.Access != (Access{}) {
 		out.WriteString("access:\n")
@@ -43,6 +46,18 @@ func WriteSource(d Definition) []byte {
 	fmt.Fprintf(&out, "sync:\n  removal: %s\n", d.Sync.Removal)
 	if d.Sync.Territory != "" {
 		fmt.Fprintf(&out, "  territory: %s\n", strconv.Quote(d.Sync.Territory))
+	}
+	if d.Sync.Direction != "" {
+		fmt.Fprintf(&out, "  direction: %s\n", d.Sync.Direction)
+	}
+	if d.Sync.Keep != "" {
+		fmt.Fprintf(&out, "  keep: %s\n", d.Sync.Keep)
+	}
+	if d.Sync.MaxAge != nil {
+		text, err := json.Marshal(d.Sync.MaxAge)
+		if err == nil {
+			fmt.Fprintf(&out, "  max_age: %s\n", text)
+		}
 	}
 	if len(d.Sync.Rules) > 0 {
 		out.WriteString("  rules:\n")

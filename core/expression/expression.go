@@ -1,5 +1,6 @@
 // Package expression evaluates CEL expressions (the Common Expression Language, an open specification) over records and
-// workers. Definitions use them for rights and territories. An expression that is too dear is broken off at a fixed cost, not
+// workers. Definitions use them for rights, territories and
+// values that are worked out. An expression that is too dear is broken off at a fixed cost, not
 // after a time, so that it ends the same way at central and on every device.
 package expression
 
@@ -8,13 +9,16 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
+	"cel.dev/cel-go/ext"
 
 	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/types/known/structpb"
@@ -26,15 +30,21 @@ import (
 const (
 	maxLength = 4000   // characters
 	maxCost   = 100000 // CEL's own units: about one for each operation, more for long texts and lists
+	// Totals go over many children: about ten units for each, so that a hundred thousand of them can be added up.
+	maxTotalCost = 2000000
 )
 
 // ErrResult reports an expression whose result is not of the kind that is needed.
 var ErrResult = errors.New("the expression gives another kind of value")
 
+// ErrTooDear reports an expression that was broken off.
+var ErrTooDear = errors.New("the expression runs too long and was broken off; make it simpler")
+
 // Program is a compiled expression. It is safe for use by several goroutines.
 type Program struct {
 	text    string
 	program cel.Program
+	ast     *cel.Ast
 }
 
 var environments sync.Map // of *cel.Env by the names of the variables: making one is dear
@@ -53,11 +63,27 @@ func Compile(text string, variables ...string) (*Program, error) {
 		first := issues.Errors()[0]
 		return nil, fmt.Errorf("%q, character %d: %s", text, first.Location.Column()+1, strings.TrimSpace(first.Message))
 	}
-	program, err := env.Program(ast, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
-	if err != nil {
+	limit := uint64(maxCost)
+	p := &Program{text: text, ast: ast}
+	if len(p.Members("children")) > 0 {
+		limit = maxTotalCost
+	}
+	if p.program, err = env.Program(ast, cel.CostLimit(limit), cel.EvalOptions(cel.OptOptimize)); err != nil {
 		return nil, fmt.Errorf("%q: %w", text, err)
 	}
-	return &Program{text: text, program: program}, nil
+	return p, nil
+}
+
+// Members are the members of a variable that the expression asks for, such as b for a.b, in order.
+func (p *Program) Members(variable string) []string {
+	var names []string
+	ast.PreOrderVisit(p.ast.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() == ast.SelectKind && e.AsSelect().Operand().Kind() == ast.IdentKind && e.AsSelect().Operand().AsIdent() == variable {
+			names = append(names, e.AsSelect().FieldName())
+		}
+	}))
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 func environment(variables []string) (*cel.Env, error) {
@@ -65,7 +91,7 @@ func environment(variables []string) (*cel.Env, error) {
 	if known, ok := environments.Load(key); ok {
 		return known.(*cel.Env), nil
 	}
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true)}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction}
 	for _, name := range variables {
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}
@@ -82,6 +108,9 @@ func (p *Program) String() string { return p.text }
 
 func (p *Program) eval(variables map[string]any) (ref.Val, error) {
 	result, _, err := p.program.Eval(variables)
+	if err != nil && strings.Contains(err.Error(), "cost limit exceeded") { // the library has no value for it
+		return nil, fmt.Errorf("%w: %q", ErrTooDear, p.text)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%q: %w", p.text, err)
 	}

@@ -76,7 +76,7 @@ func TestWhatGoesWrong(t *testing.T) {
 	for text, says := range map[string]string{
 		`record.nowhere == 1`: "no such key", `record.n + "x" == "y"`: "no such overload", `record.n`: "not true or false",
 		// Ten by ten by ten by ten by ten by ten: broken off by its cost, at once.
-		`record.list.all(a, record.list.all(b, record.list.all(c, record.list.all(d, record.list.all(e, record.list.all(f, a+b+c+d+e+f > 0))))))`: "cost limit exceeded",
+		`record.list.all(a, record.list.all(b, record.list.all(c, record.list.all(d, record.list.all(e, record.list.all(f, a+b+c+d+e+f > 0))))))`: "runs too long",
 	} {
 		p, err := expression.Compile(text, "record")
 		if err != nil {

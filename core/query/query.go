@@ -109,17 +109,20 @@ func parseCondition(d definition.Definition, text string) (Condition, error) {
 type Dialect struct {
 	// Text is the field as text, without quotes; Number is the field as a number, or null when it is none.
 	// Field names hold only small letters, digits and _.
-	Text, Number func(field string) string
+	// Column is where the field stands: fields, or computed for what is worked out.
+	Text, Number func(column, field string) string
 	// Raw is the record as JSON text, which is quick to look through; Values is the text of all its values and of nothing
 	// else, so that a search does not find the names of fields.
 	Raw, Values string
+	// Local is the column of fields that stay on the device; empty where there are none.
+	Local string
 }
 
 // PostgreSQL is the dialect of central's database.
 var PostgreSQL = Dialect{
-	Text: func(field string) string { return fmt.Sprintf("(fields->>'%s')", field) },
-	Number: func(field string) string {
-		return fmt.Sprintf("(CASE WHEN json_typeof(fields->'%s') = 'number' THEN (fields->>'%[1]s')::numeric END)", field)
+	Text: func(column, field string) string { return fmt.Sprintf("(%s->>'%s')", column, field) },
+	Number: func(column, field string) string {
+		return fmt.Sprintf("(CASE WHEN json_typeof(%s->'%s') = 'number' THEN (%[1]s->>'%[2]s')::numeric END)", column, field)
 	},
 	Raw:    "fields::text",
 	Values: "(SELECT string_agg(value, ' ') FROM json_each_text(fields))",
@@ -127,12 +130,13 @@ var PostgreSQL = Dialect{
 
 // SQLite is the dialect of a local store.
 var SQLite = Dialect{
-	Text: func(field string) string { return fmt.Sprintf("CAST(fields->>'$.%s' AS TEXT)", field) },
-	Number: func(field string) string {
-		return fmt.Sprintf("(CASE WHEN json_type(fields, '$.%s') IN ('integer','real') THEN fields->>'$.%[1]s' END)", field)
+	Text: func(column, field string) string { return fmt.Sprintf("CAST(%s->>'$.%s' AS TEXT)", column, field) },
+	Number: func(column, field string) string {
+		return fmt.Sprintf("(CASE WHEN json_type(%s, '$.%s') IN ('integer','real') THEN %[1]s->>'$.%[2]s' END)", column, field)
 	},
 	Raw:    "fields",
 	Values: "(SELECT group_concat(value, ' ') FROM json_each(fields))",
+	Local:  "local",
 }
 
 // SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are broken
@@ -140,10 +144,10 @@ var SQLite = Dialect{
 func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args []any, order string) {
 	terms := []string{"TRUE"}
 	for _, c := range q.Where {
-		expression := dialect.Text(c.Field)
+		expression := dialect.Text(column(d, c.Field, dialect), c.Field)
 		var value any = c.Value
 		if isNumber(d, c.Field) && json.Valid([]byte(c.Value)) && c.Op != Contains {
-			expression = dialect.Number(c.Field)
+			expression = dialect.Number(column(d, c.Field, dialect), c.Field)
 			value = json.Number(c.Value)
 		}
 		switch {
@@ -188,12 +192,24 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		case slices.Contains(columns, by.Field):
 			orders = append(orders, by.Field+way)
 		case isNumber(d, by.Field):
-			orders = append(orders, dialect.Number(by.Field)+way+" NULLS LAST")
+			orders = append(orders, dialect.Number(column(d, by.Field, dialect), by.Field)+way+" NULLS LAST")
 		default:
-			orders = append(orders, "lower("+dialect.Text(by.Field)+")"+way+" NULLS LAST")
+			orders = append(orders, "lower("+dialect.Text(column(d, by.Field, dialect), by.Field)+")"+way+" NULLS LAST")
 		}
 	}
 	return strings.Join(terms, " AND "), args, strings.Join(append(orders, "id ASC"), ", ")
+}
+
+// column is where the value of a field stands.
+func column(d definition.Definition, name string, dialect Dialect) string {
+	field, _ := d.Field(name)
+	switch {
+	case field.Computed != "":
+		return "computed"
+	case field.Local && dialect.Local != "":
+		return dialect.Local
+	}
+	return "fields"
 }
 
 func isNumber(d definition.Definition, field string) bool {

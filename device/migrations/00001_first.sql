@@ -23,6 +23,8 @@ CREATE TABLE records (
     revision      INTEGER NOT NULL, -- central's; 0 when central has none yet
     removed       INTEGER NOT NULL, -- in the view
     fields        TEXT NOT NULL,    -- of the view
+    computed      TEXT NOT NULL DEFAULT '{}', -- values that are worked out from the view
+    local         TEXT NOT NULL DEFAULT '{}', -- values that stay on this device
     marks         TEXT NOT NULL,    -- central's
     under_removed INTEGER NOT NULL DEFAULT 0,
     under_fields  TEXT,             -- central's; null when the view is the same
@@ -32,9 +34,29 @@ CREATE TABLE records (
     device        TEXT NOT NULL,
     edited_at     TEXT NOT NULL,
     received_at   TEXT NOT NULL,    -- by central; empty for what is only here
+    confirmed_at  TEXT,             -- when central last said that this is how it is; only for what was looked up
+    used_at       TEXT,             -- when it was last looked at; only for what was looked up
     PRIMARY KEY (collection, id)
 );
 CREATE INDEX records_pending ON records (collection) WHERE pending > 0;
+
+-- Records whose computed values must be worked out before the transaction ends. Triggers fill it.
+CREATE TABLE uncomputed (
+    collection TEXT NOT NULL,
+    id         TEXT NOT NULL,
+    PRIMARY KEY (collection, id)
+) WITHOUT ROWID;
+
+-- The workers who may use this device, whoever enrolled it first.
+CREATE TABLE people (
+    name        TEXT PRIMARY KEY,
+    place       INTEGER NOT NULL,
+    role        TEXT NOT NULL,
+    territories TEXT NOT NULL,            -- JSON list
+    secret      TEXT NOT NULL DEFAULT '', -- argon2id of the PIN or password; empty when none was set
+    tries       INTEGER NOT NULL DEFAULT 0, -- wrong ones since the last right one
+    tried_at    TEXT                      -- the last wrong one
+) WITHOUT ROWID;
 
 -- AUTOINCREMENT: a number is never given twice, whatever is deleted.
 CREATE TABLE outbox (

@@ -453,7 +453,7 @@ func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
 	return withStore(ctx, c, func(store *device.Store) error {
 		w := c.Root().Writer
 		fmt.Fprintf(c.Root().ErrWriter, "Exchanging every %s, the first time within that span; Ctrl-C ends it.\n", span)
-		return store.Repeat(ctx, span, func(summary device.Summary, err error) {
+		return store.Repeat(ctx, span, false, func(summary device.Summary, err error) {
 			switch {
 			case err != nil:
 				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", when(time.Now()), err)

@@ -1,0 +1,161 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/definition"
+	"homing/core/record"
+)
+
+// noteComputes finds out whether any definition has computed fields, so that stores without any pay nothing for them.
+func (s *Store) noteComputes(ctx context.Context, r runner) error {
+	var any bool
+	if err := r.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM collections WHERE doc LIKE '%"computed":%')`); err != nil {
+		return storeError(err)
+	}
+	s.computes.Store(any)
+	return nil
+}
+
+// watchFamilies sets up, after definitions have changed, the indexes by which children are found, and the triggers that note whose
+// computed values must be worked out anew whenever a record changes, by whatever way. Names hold only small letters, digits and _.
+func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
+	all, err := s.all(ctx, tx)
+	if err != nil {
+		return err
+	}
+	var old []string
+	if err := tx.SelectContext(ctx, &old, `SELECT name FROM sqlite_schema WHERE type = 'trigger' AND name LIKE 'compute\_%' ESCAPE '\'`); err != nil {
+		return err
+	}
+	for _, name := range old {
+		if _, err := tx.ExecContext(ctx, fmt.Sprintf(`DROP TRIGGER %q`, name)); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		c := all[name]
+		if c.Parent != nil {
+			if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_parent_%[1]s_%[2]s ON records (fields->>'$.%[2]s') WHERE collection = '%[1]s'`, name, c.Parent.Field)); err != nil {
+				return err
+			}
+		}
+		if err := watch(ctx, tx, all, c); err != nil {
+			return err
+		}
+		if c.Computes() {
+			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed SELECT collection, id FROM records WHERE collection = ?`, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) error {
+	name := c.Definition.Collection
+	note := func(row string) string {
+		text := ""
+		if c.Computes() && row == "NEW" {
+			text += fmt.Sprintf(`INSERT OR IGNORE INTO uncomputed VALUES ('%s', NEW.id);`, name)
+		}
+		if c.Parent != nil && all[c.Parent.Collection] != nil && all[c.Parent.Collection].Totals(name) {
+			text += fmt.Sprintf(`INSERT OR IGNORE INTO uncomputed SELECT '%s', %s.fields->>'$.%s' WHERE %[2]s.fields->>'$.%[3]s' IS NOT NULL;`, c.Parent.Collection, row, c.Parent.Field)
+		}
+		return text
+	}
+	for when, body := range map[string]string{"INSERT": note("NEW"), "UPDATE OF fields, removed, computed": note("NEW") + note("OLD"), "DELETE": note("OLD")} {
+		if body == "" {
+			continue
+		}
+		row := "NEW"
+		if when == "DELETE" {
+			row = "OLD"
+		}
+		if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE TRIGGER compute_%s_%s AFTER %s ON records WHEN %s.collection = '%[1]s' BEGIN %s END`, name, when[:6], when, row, body)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// computeMarked works out the computed values of all records that triggers have noted, children before their parents.
+func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
+	var any bool
+	if err := tx.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM uncomputed)`); err != nil || !any {
+		return err
+	}
+	all, err := s.all(ctx, tx)
+	if err != nil {
+		return err
+	}
+	for _, name := range definition.LeavesFirst(all) {
+		var rows []struct {
+			ID     string `db:"id"`
+			Fields string `db:"fields"`
+			Before string `db:"computed"`
+		}
+		if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id WHERE u.collection = ?`, name); err != nil {
+			return err
+		}
+		for _, row := range rows {
+			var fields record.Fields
+			if err := json.Unmarshal([]byte(row.Fields), &fields); err != nil {
+				return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+			}
+			broods, err := loadBroods(ctx, tx, all, all[name], row.ID)
+			if err != nil {
+				return err
+			}
+			// What cannot be worked out has no value; the record is none the worse for it.
+			computed, _ := all[name].Compute(fields, broods)
+			if text := string(computed.JSON()); text != row.Before { // its parent is noted by the trigger
+				if _, err := tx.ExecContext(ctx, `UPDATE records SET computed = ? WHERE collection = ? AND id = ?`, text, name, row.ID); err != nil {
+					return err
+				}
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM uncomputed WHERE collection = ?`, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// loadBroods gives the children that the totals of a record need: those that this device holds.
+func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection, id string) (map[string]definition.Brood, error) {
+	broods := map[string]definition.Brood{}
+	for _, child := range definition.ChildrenOf(c.Definition.Collection, all) {
+		name := child.Definition.Collection
+		if !c.Totals(name) {
+			continue
+		}
+		var rows []struct{ Fields, Computed string }
+		if err := tx.SelectContext(ctx, &rows, childrenQuery(`fields, computed`, child.Definition)+` ORDER BY id`, id); err != nil {
+			return nil, err
+		}
+		brood := definition.Brood{Collection: child}
+		for _, row := range rows {
+			var fields, computed record.Fields
+			if err := errors.Join(json.Unmarshal([]byte(row.Fields), &fields), json.Unmarshal([]byte(row.Computed), &computed)); err != nil {
+				return nil, fmt.Errorf("%w: a record of %s", ErrDamaged, name)
+			}
+			maps.Copy(fields, computed)
+			brood.Records = append(brood.Records, fields)
+		}
+		broods[name] = brood
+	}
+	return broods, nil
+}
+
+// childrenQuery finds the children of the record whose id is the argument, by the index on the parent's field.
+func childrenQuery(columns string, child definition.Definition) string {
+	return fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND fields->>'$.%s' = ? AND NOT removed`, columns, child.Collection, child.Parent.Field)
+}

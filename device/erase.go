@@ -1,0 +1,102 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Backup writes a copy of the store to a new file while the store is in use. The copy of an encrypted store is encrypted with the same
+// passphrase.
+func (s *Store) Backup(ctx context.Context, path string) error {
+	if _, err := os.Stat(path); err == nil {
+		return fmt.Errorf("%s is there already; name a new file", path)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return fmt.Errorf("backup: %w", err)
+	}
+	if s.sealed != "" {
+		salt, err := os.ReadFile(saltPath(s.path))
+		if err != nil {
+			return fmt.Errorf("backup: %w", err)
+		}
+		if err := os.WriteFile(saltPath(path), salt, 0o600); err != nil {
+			return fmt.Errorf("backup: %w", err)
+		}
+	}
+	// The file is made first, so that nobody else can read it at any time.
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return fmt.Errorf("backup: %w", err)
+	}
+	file.Close()
+	into := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() + "?" + s.sealed
+	if _, err := s.db.ExecContext(ctx, `VACUUM INTO ?`, into); err != nil {
+		return errors.Join(storeError(err), os.Remove(path))
+	}
+	return nil
+}
+
+// Erase deletes the store from this device. While there are changes that central has not accepted, it refuses unless discard is set; then
+// it writes a backup first, to the given file. The store is closed by it.
+func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
+	unlock, err := s.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	var unsent int
+	if err := s.db.GetContext(ctx, &unsent, `SELECT count(*) FROM outbox`); err != nil {
+		return storeError(err)
+	}
+	switch {
+	case unsent > 0 && !discard:
+		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", ErrUnsent, unsent)
+	case unsent > 0:
+		if err := s.Backup(ctx, backup); err != nil {
+			return err
+		}
+	}
+	if err := s.db.Close(); err != nil {
+		return storeError(err)
+	}
+	for _, suffix := range []string{"", "-wal", "-shm", ".salt", ".exchange"} {
+		if err := os.Remove(s.path + suffix); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("erase: %w", err)
+		}
+	}
+	return nil
+}
+
+// LoadAnew makes the next exchange load collections from the start; without names, all. What is unsent stays.
+func (s *Store) LoadAnew(ctx context.Context, collections ...string) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		all, err := s.all(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if len(collections) == 0 {
+			for name := range all {
+				collections = append(collections, name)
+			}
+		}
+		for _, name := range collections {
+			if all[name] == nil {
+				return fmt.Errorf("%w: %s", ErrNoCollection, name)
+			}
+			if !all[name].Sync.Keep.Loads() || !all[name].Sync.Direction.Pulls() {
+				continue
+			}
+			if err := forget(ctx, tx, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

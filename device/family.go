@@ -1,0 +1,108 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/record"
+)
+
+// Children lists the records of a child collection that belong to a record, in the order of sort, a page of limit records from offset.
+func (s *Store) Children(ctx context.Context, of Record, child, sort string, limit, offset int) (Found, error) {
+	c, err := s.Collection(ctx, child)
+	if err != nil {
+		return Found{}, err
+	}
+	if c.Parent == nil || c.Parent.Collection != of.Collection {
+		return Found{}, fmt.Errorf("%s is not a collection whose parent is %s", child, of.Collection)
+	}
+	return s.Find(ctx, child, []string{c.Parent.Field + "=" + of.ID.String()}, "", sort, limit, offset)
+}
+
+// linked checks what an edit newly refers to: a record that is not here can only be meant where this device holds all there are.
+func (s *Store) linked(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, delta record.Delta) error {
+	var wrong []change.Reason
+	for _, name := range delta.Names() {
+		field, known := c.Field(name)
+		if !known || field.Reference == "" || delta[name].To == nil {
+			continue
+		}
+		target, err := s.collection(ctx, tx, field.Reference)
+		if errors.Is(err, ErrNoCollection) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		row, err := loadStored(ctx, tx, field.Reference, definition.Plain(delta[name].To))
+		message := ""
+		switch {
+		case err == nil && row.Removed:
+			message = fmt.Sprintf("refers to a record of %s that was removed", field.Reference)
+		case errors.Is(err, ErrNoRecord):
+			whole, err := holdsAll(ctx, tx, target)
+			if err != nil {
+				return err
+			}
+			if whole {
+				message = fmt.Sprintf("refers to %s, but there is no such record in %s", definition.Plain(delta[name].To), field.Reference)
+			}
+		case err != nil:
+			return err
+		}
+		if message != "" {
+			wrong = append(wrong, change.Reason{Field: name, Code: change.CodeInvalidValue, Message: message})
+		}
+	}
+	if wrong != nil {
+		return &InvalidError{c.Definition.Collection, wrong}
+	}
+	return nil
+}
+
+// holdsAll says whether the device holds all records of a collection that there are.
+func holdsAll(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) (bool, error) {
+	if c.Territorial() || c.Access.Read != "" || !c.Sync.Keep.Loads() || !c.Sync.Direction.Pulls() {
+		return false, nil
+	}
+	var loaded bool
+	err := tx.GetContext(ctx, &loaded, `SELECT cursor > 0 AND cursor >= head FROM collections WHERE name = ?`, c.Definition.Collection)
+	return loaded, err
+}
+
+// removeChildren does to the children of a record that is removed what their definitions say: each that goes with it gets a removal of its
+// own, before its parent's, so that central sees what this device knew of.
+func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string, known map[string]string) error {
+	all, err := s.all(ctx, tx)
+	if err != nil {
+		return err
+	}
+	for _, child := range definition.ChildrenOf(c.Definition.Collection, all) {
+		if child.Parent.Removal == definition.KeepChildren {
+			continue
+		}
+		var ids []string
+		if err := tx.SelectContext(ctx, &ids, childrenQuery(`id`, child.Definition)+` ORDER BY id`, id); err != nil {
+			return err
+		}
+		if len(ids) > 0 && child.Parent.Removal == definition.RestrictRemoval {
+			return fmt.Errorf("%w: %d of %s, such as %s; remove them first, or move them to another", ErrHasChildren, len(ids), child.Title, ids[0])
+		}
+		for _, one := range ids {
+			one, err := uuid.Parse(one)
+			if err != nil {
+				return ErrDamaged
+			}
+			if _, err := s.saveIn(ctx, tx, child, one, change.Remove, nil, nil, known); err != nil {
+				return fmt.Errorf("remove %s of %s with it: %w", one, child.Title, err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,324 @@
+package device
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/clock"
+	"homing/core/definition"
+	"homing/wire"
+)
+
+// readable gives a collection that somebody who is signed in is about to read, without what may not be kept any longer.
+func (s *Store) readable(ctx context.Context, name string) (*definition.Collection, error) {
+	c, err := s.Collection(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	worker, err := fact(ctx, s.db, factWorker)
+	if err != nil {
+		return nil, storeError(err)
+	}
+	if worker == "" {
+		return nil, ErrSignedOut
+	}
+	return c, s.expire(ctx, c)
+}
+
+// latest is the device's clock, or the latest moment that this store has seen if the clock was turned back since: what is old does not
+// become fresh by that.
+func (s *Store) latest(ctx context.Context, r runner) (time.Time, error) {
+	now := s.now()
+	text, err := fact(ctx, r, factStamp)
+	if err != nil || text == "" {
+		return now, err
+	}
+	stamp, err := clock.Parse(text)
+	if err != nil {
+		return now, fmt.Errorf("%w: the last stamp", ErrDamaged)
+	}
+	if seen := time.UnixMilli(stamp.Millis); seen.After(now) {
+		return seen, nil
+	}
+	return now, nil
+}
+
+// ageOf says when central last confirmed a collection, and whether that is longer ago than its definition allows.
+func (s *Store) ageOf(ctx context.Context, r runner, c *definition.Collection) (time.Time, definition.Age, error) {
+	var pulled sql.NullString
+	err := r.GetContext(ctx, &pulled, `SELECT pulled_at FROM collections WHERE name = ?`, c.Definition.Collection)
+	if err != nil {
+		return time.Time{}, definition.Unknown, storeError(err)
+	}
+	asOf := parseTime(pulled.String)
+	if c.Sync.MaxAge == nil {
+		return asOf, definition.Fresh, nil
+	}
+	now, err := s.latest(ctx, r)
+	return asOf, c.Sync.MaxAge.Judge(asOf, now), err
+}
+
+// asOf says when central last confirmed one record. What came with the whole collection is as old as that.
+func (s *Store) asOf(c *definition.Collection, row stored, collection time.Time) (time.Time, definition.Age) {
+	confirmed := collection
+	switch {
+	case row.Revision == 0:
+		return time.Time{}, definition.Fresh // it was made here
+	case row.ConfirmedAt != nil:
+		confirmed = parseTime(*row.ConfirmedAt)
+	}
+	return confirmed, c.Sync.MaxAge.Judge(confirmed, s.now())
+}
+
+// expire lets go of what is kept for a stated time only, when that is over. Unsent changes stay.
+func (s *Store) expire(ctx context.Context, c *definition.Collection) error {
+	span := c.Sync.Keep.For()
+	if span == 0 {
+		return nil
+	}
+	asOf, _, err := s.ageOf(ctx, s.db, c)
+	if err != nil {
+		return err
+	}
+	now, err := s.latest(ctx, s.db)
+	if err != nil {
+		return err
+	}
+	if asOf.IsZero() || now.Sub(asOf) <= span {
+		return nil
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error { return forget(ctx, tx, c.Definition.Collection) })
+}
+
+// forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start, if it loads it.
+func forget(ctx context.Context, tx *sqlx.Tx, name string) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND pending = 0`, name); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
+	return err
+}
+
+// keepAnew brings what is kept of a collection in line with a new definition. Before is the text of the one before, or empty.
+func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) error {
+	if before == "" {
+		return nil
+	}
+	var old definition.Definition
+	if err := json.Unmarshal([]byte(before), &old); err != nil {
+		return fmt.Errorf("%w: definition of %s", ErrDamaged, now.Collection)
+	}
+	loaded := old.Sync.Direction.Pulls() && old.Sync.Keep.Loads()
+	loads := now.Sync.Direction.Pulls() && now.Sync.Keep.Loads()
+	switch {
+	case now.Sync.Keep == definition.Never && old.Sync.Keep != definition.Never, loads && !loaded:
+		return forget(ctx, tx, now.Collection)
+	case now.Sync.Keep == definition.OnDemand && loaded:
+		// What is here counts as looked up, as of the last pull.
+		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1), used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
+			WHERE collection = ?1 AND revision > 0`, now.Collection)
+		return err
+	}
+	return nil
+}
+
+// LookUp asks central, so it needs signal: for collections that devices keep on demand or never. What is kept on demand stays here and is
+// found without signal from then on. The arguments are those of [Store.Find].
+func (s *Store) LookUp(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Found, error) {
+	c, err := s.readable(ctx, collection)
+	if err != nil {
+		return Found{}, err
+	}
+	if c.Sync.Keep.Loads() {
+		return Found{}, fmt.Errorf("%s are on this device; find them here, an exchange brings what is new", c.Title)
+	}
+	e := &exchange{Store: s, summary: &Summary{}, watch: func(Progress) {}}
+	if err := e.dial(ctx); err != nil {
+		return Found{}, err
+	}
+	ask := url.Values{"search": {search}, "sort": {sort}, "where": where, "offset": {strconv.Itoa(offset)}}
+	if limit > 0 {
+		ask.Set("limit", strconv.Itoa(limit))
+	}
+	var listing struct {
+		Records []wire.Record `json:"records"`
+		Total   int           `json:"total"`
+		Limit   int           `json:"limit"`
+		Offset  int           `json:"offset"`
+	}
+	if err := e.call(ctx, http.MethodGet, "/v1/collections/"+url.PathEscape(collection)+"/lookup?"+ask.Encode(), nil, &listing); err != nil {
+		return Found{}, err
+	}
+	found := Found{Records: []Record{}, Total: listing.Total, Limit: listing.Limit, Offset: listing.Offset}
+	rows, err := e.takeLookedUp(ctx, c, listing.Records)
+	if err != nil {
+		return found, err
+	}
+	if err := s.show(ctx, c, rows, &found); err != nil {
+		return found, err
+	}
+	found.AsOf, found.Age = s.now(), definition.Fresh
+	return found, s.fitBudget(ctx)
+}
+
+// takeLookedUp stores what was looked up, or only shows it where nothing may stay, and gives it as this device has it now.
+func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection, records []wire.Record) (rows []stored, err error) {
+	now := timeText(e.now())
+	err = e.within(ctx, func(tx *sqlx.Tx) error {
+		rows = rows[:0]
+		for _, r := range records {
+			if c.Sync.Keep == definition.OnDemand {
+				if err := e.layUnder(ctx, tx, c.Definition.Collection, r); err != nil {
+					return err
+				}
+				if err := confirm(ctx, tx, c.Definition.Collection, r.ID.String(), now); err != nil {
+					return err
+				}
+			}
+			row, err := loadStored(ctx, tx, c.Definition.Collection, r.ID.String())
+			switch {
+			case errors.Is(err, ErrNoRecord):
+				row = stored{Collection: c.Definition.Collection, ID: r.ID.String(), Revision: r.Revision, Fields: string(r.Fields), Computed: "{}", Local: "{}",
+					Author: r.Author, Device: r.Device, EditedAt: timeText(r.EditedAt), ReceivedAt: timeText(r.ReceivedAt), ConfirmedAt: &now}
+			case err != nil:
+				return err
+			}
+			if !row.Removed {
+				rows = append(rows, row)
+			}
+		}
+		return nil
+	})
+	return rows, err
+}
+
+func confirm(ctx context.Context, tx *sqlx.Tx, collection, id, now string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = ?1, used_at = coalesce(used_at, ?1) WHERE collection = ?2 AND id = ?3`, now, collection, id)
+	return err
+}
+
+// refresh brings what was looked up in line with central.
+func (e *exchange) refresh(ctx context.Context, name string) error {
+	const chunk = 500
+	after := ""
+	for {
+		var held []struct {
+			ID       string `db:"id"`
+			Revision int64  `db:"revision"`
+		}
+		if err := e.db.SelectContext(ctx, &held, `SELECT id, revision FROM records WHERE collection = ? AND revision > 0 AND id > ? ORDER BY id LIMIT ?`, name, after, chunk); err != nil {
+			return storeError(err)
+		}
+		if len(held) == 0 {
+			break
+		}
+		after = held[len(held)-1].ID
+		var ask wire.Held
+		for _, h := range held {
+			id, err := parseID(h.ID)
+			if err != nil {
+				return err
+			}
+			ask.Records = append(ask.Records, wire.HeldRecord{ID: id, Revision: h.Revision})
+		}
+		var got wire.Refreshed
+		if err := e.call(ctx, http.MethodPost, "/v1/collections/"+name+"/refresh", ask, &got); err != nil {
+			return err
+		}
+		if err := e.takeRefreshed(ctx, name, ask, got); err != nil {
+			return err
+		}
+	}
+	_, err := e.db.ExecContext(ctx, `UPDATE collections SET pulled_at = ? WHERE name = ?`, timeText(e.now()), name)
+	return storeError(err)
+}
+
+func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held, got wire.Refreshed) error {
+	err := e.within(ctx, func(tx *sqlx.Tx) error {
+		for _, r := range got.Records {
+			take := e.layUnder
+			if r.Withdrawn {
+				take = e.withdraw
+			}
+			if err := take(ctx, tx, name, r); err != nil {
+				return err
+			}
+		}
+		now := timeText(e.now())
+		for _, h := range ask.Records {
+			if err := confirm(ctx, tx, name, h.ID.String(), now); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, r := range got.Records {
+		switch {
+		case r.Withdrawn:
+			e.summary.Withdrawn++
+		case r.Removed:
+			e.summary.Removed++
+			e.summary.Received++
+		default:
+			e.summary.Received++
+		}
+	}
+	e.tell(name, got.Records)
+	return nil
+}
+
+// SetBudget bounds the bytes that records which were looked up may take; 0 lifts the bound. When there are more, those that were used least
+// lately go first. What is unsent stays, and so does what the definitions keep always.
+func (s *Store) SetBudget(ctx context.Context, bytes int64) error {
+	if err := setFact(ctx, s.db, factBudget, strconv.FormatInt(max(bytes, 0), 10)); err != nil {
+		return storeError(err)
+	}
+	return s.fitBudget(ctx)
+}
+
+// weight is about what a record takes, in bytes.
+const weight = `(length(fields) + length(marks) + length(computed) + 250)`
+
+func (s *Store) fitBudget(ctx context.Context) error {
+	text, err := fact(ctx, s.db, factBudget)
+	if err != nil {
+		return storeError(err)
+	}
+	budget, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || budget == 0 {
+		return nil // none was set
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `
+			DELETE FROM records WHERE pending = 0 AND (collection, id) IN (
+				SELECT collection, id FROM (
+					SELECT collection, id, sum(`+weight+`) OVER (ORDER BY pending > 0 DESC, used_at DESC, id) AS filled FROM records WHERE used_at IS NOT NULL)
+				WHERE filled > ?)`, budget)
+		return err
+	})
+}
+
+// LookedUp gives how many bytes the records take that were looked up, about, and what they may take; 0 for no bound.
+func (s *Store) LookedUp(ctx context.Context) (bytes, budget int64, err error) {
+	if err := s.db.GetContext(ctx, &bytes, `SELECT coalesce(sum(`+weight+`), 0) FROM records WHERE used_at IS NOT NULL`); err != nil {
+		return 0, 0, storeError(err)
+	}
+	text, err := fact(ctx, s.db, factBudget)
+	if err != nil || text == "" {
+		return bytes, 0, storeError(err)
+	}
+	budget, err = strconv.ParseInt(text, 10, 64)
+	return bytes, budget, err
+}
