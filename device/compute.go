@@ -61,13 +61,15 @@ func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 
 func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) error {
 	name := c.Definition.Collection
+	// NOT EXISTS and not OR IGNORE: within a trigger, the conflict clause of the outer statement would hold.
+	const statement = `INSERT INTO uncomputed SELECT '%[1]s', %[2]s WHERE %[2]s IS NOT NULL AND NOT EXISTS (SELECT 1 FROM uncomputed WHERE collection = '%[1]s' AND id = %[2]s);`
 	note := func(row string) string {
 		text := ""
 		if c.Computes() && row == "NEW" {
-			text += fmt.Sprintf(`INSERT OR IGNORE INTO uncomputed VALUES ('%s', NEW.id);`, name)
+			text += fmt.Sprintf(statement, name, "NEW.id")
 		}
 		if c.Parent != nil && all[c.Parent.Collection] != nil && all[c.Parent.Collection].Totals(name) {
-			text += fmt.Sprintf(`INSERT OR IGNORE INTO uncomputed SELECT '%s', %s.fields->>'$.%s' WHERE %[2]s.fields->>'$.%[3]s' IS NOT NULL;`, c.Parent.Collection, row, c.Parent.Field)
+			text += fmt.Sprintf(statement, c.Parent.Collection, fmt.Sprintf("%s.fields->>'$.%s'", row, c.Parent.Field))
 		}
 		return text
 	}
@@ -79,7 +81,7 @@ func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collecti
 		if when == "DELETE" {
 			row = "OLD"
 		}
-		if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE TRIGGER compute_%s_%s AFTER %s ON records WHEN %s.collection = '%[1]s' BEGIN %s END`, name, when[:6], when, row, body)); err != nil {
+		if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE TRIGGER compute_%s_%s AFTER %s ON records WHEN %s.collection = '%[1]s' BEGIN %[5]s END`, name, when[:6], when, row, body)); err != nil {
 			return err
 		}
 	}

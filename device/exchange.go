@@ -290,6 +290,13 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	if err != nil {
 		return storeError(err)
 	}
+	var loading bool
+	if err := e.db.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`, way.collection); err != nil {
+		return storeError(err)
+	}
+	if loading {
+		answered = "" // what this device itself once sent is not here any more
+	}
 	name, gaining := way.collection, way.gaining
 	ctx, cancel := context.WithCancel(ctx)
 	pages := make(chan fetched, 1)
@@ -371,8 +378,8 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 		if gaining {
 			return noteGain(ctx, tx, page)
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ? WHERE name = ?`,
-			page.Cursor, page.Head, timeText(e.now()), page.Collection)
+		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ?, loading = loading AND ? WHERE name = ?`,
+			page.Cursor, page.Head, timeText(e.now()), page.More, page.Collection)
 		return err
 	})
 	if err == nil {

@@ -104,7 +104,7 @@ func forget(ctx context.Context, tx *sqlx.Tx, name string) error {
 	if _, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND pending = 0`, name); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
+	_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
 	return err
 }
 

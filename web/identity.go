@@ -2,11 +2,14 @@ package web
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5/middleware"
 
 	"homing/central"
 	"homing/core/rights"
@@ -64,14 +67,17 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 }
 
 func (s *Server) refuse(ctx huma.Context, err error) {
-	status, detail := http.StatusInternalServerError, err.Error()
-	if problem, ok := err.(huma.StatusError); ok {
-		status = problem.GetStatus()
+	var problem *Problem
+	if !errors.As(err, &problem) {
+		problem = newProblem(http.StatusInternalServerError, err.Error())
 	}
-	if status == http.StatusUnauthorized {
+	if problem.Status == http.StatusUnauthorized {
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="homing"`)
 	}
-	huma.WriteErr(s.api, ctx, status, detail)
+	problem.Request = middleware.GetReqID(ctx.Context())
+	ctx.SetHeader("Content-Type", wire.Problem)
+	ctx.SetStatus(problem.Status)
+	json.NewEncoder(ctx.BodyWriter()).Encode(problem)
 }
 
 func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {

@@ -232,6 +232,9 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 			}
 			field.Reference = collection
 		}
+		if n := slices.IndexFunc(member.value.Content, func(c *yaml.Node) bool { return c.Tag == "!!null" && c.Value == "" }); n > 0 && member.value.Style&yaml.FlowStyle != 0 {
+			return s.fail(member.value, "the field %q: %q stands alone; inside braces a comma ends a text, so put an expression with commas in quotes", name, member.value.Content[n-1].Value)
+		}
 		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled, "series": &field.Series} {
 			value, has := schema[what]
 			text, isText := value.(string)
