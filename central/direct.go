@@ -3,6 +3,8 @@ package central
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -30,6 +32,8 @@ type Write struct {
 	Kind       change.Kind
 	Base       int64        // the revision the author saw; negative means the current one
 	Fields     record.Delta // only To is looked at
+	// WithChildren lets a removal take with it the children that the definitions say go with their parent.
+	WithChildren bool
 }
 
 // Direct takes one change made at central by the same rules as a push. A change that is not accepted comes back as an
@@ -81,7 +85,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 		}
 		items[0] = item{change: ch, digest: ch.Digest()}
 		if write.Kind == change.Remove {
-			if items, err = c.cascade(ctx, tx, ch); err != nil {
+			if items, err = c.cascade(ctx, tx, ch, write.WithChildren); err != nil {
 				return err
 			}
 		}
@@ -109,10 +113,21 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 
 // cascade gives the removal of a record and of those that go with it, children first. At central nobody is without signal: whoever
 // removes here sees what is there.
-func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change) ([]item, error) {
+func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change, withChildren bool) ([]item, error) {
 	order, err := c.descend(ctx, tx, key{top.Collection, top.Record})
 	if err != nil {
 		return nil, err
+	}
+	if len(order) > 1 && !withChildren {
+		also := map[string]int{}
+		for _, at := range order[:len(order)-1] {
+			also[at.collection]++
+		}
+		problem := &Error{Kind: Clash, Message: fmt.Sprintf("%d other records belong to this one and would go with it; say that they may go, too", len(order)-1)}
+		for _, name := range slices.Sorted(maps.Keys(also)) {
+			problem.Reasons = append(problem.Reasons, change.Reason{Code: change.CodeHasChildren, Message: fmt.Sprintf("%d of %s would go with it", also[name], name)})
+		}
+		return nil, problem
 	}
 	rows, err := loadRows(ctx, tx, order)
 	if err != nil {

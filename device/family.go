@@ -25,6 +25,53 @@ func (s *Store) Children(ctx context.Context, of Record, child, sort string, lim
 	return s.Find(ctx, child, []string{c.Parent.Field + "=" + of.ID.String()}, "", sort, limit, offset)
 }
 
+// AllChildren lists the first records of every collection whose parent is that of the record, by collection.
+func (s *Store) AllChildren(ctx context.Context, of Record) (map[string]Found, error) {
+	all, err := s.all(ctx, s.db)
+	if err != nil {
+		return nil, err
+	}
+	children := map[string]Found{}
+	for _, child := range definition.ChildrenOf(of.Collection, all) {
+		name := child.Definition.Collection
+		if children[name], err = s.Children(ctx, of, name, "", 0, 0); err != nil {
+			return nil, err
+		}
+	}
+	return children, nil
+}
+
+// GoesWith counts the records on this device that the removal of a record would take with it.
+func (s *Store) GoesWith(ctx context.Context, of Record) (int, error) {
+	all, err := s.all(ctx, s.db)
+	if err != nil {
+		return 0, err
+	}
+	return s.goesWith(ctx, all, of.Collection, of.ID.String())
+}
+
+func (s *Store) goesWith(ctx context.Context, all map[string]*definition.Collection, collection, id string) (int, error) {
+	total := 0
+	for _, child := range definition.ChildrenOf(collection, all) {
+		if child.Parent.Removal != definition.RemoveChildren {
+			continue
+		}
+		var ids []string
+		if err := s.db.SelectContext(ctx, &ids, childrenQuery(`id`, child.Definition), id); err != nil {
+			return 0, storeError(err)
+		}
+		total += len(ids)
+		for _, one := range ids {
+			below, err := s.goesWith(ctx, all, child.Definition.Collection, one)
+			if err != nil {
+				return 0, err
+			}
+			total += below
+		}
+	}
+	return total, nil
+}
+
 // linked checks what an edit newly refers to: a record that is not here can only be meant where this device holds all there are.
 func (s *Store) linked(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, delta record.Delta) error {
 	var wrong []change.Reason

@@ -192,11 +192,16 @@ func TestRemovingAParent(t *testing.T) {
 			if (removal == "restrict") != errors.Is(err, device.ErrHasChildren) {
 				t.Fatalf("the device said %v", err)
 			}
-			direct := func() error {
-				_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1})
+			direct := func(withChildren bool) error {
+				_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1, WithChildren: withChildren})
 				return err
 			}
-			if err := direct(); (removal == "restrict") != (err != nil) {
+			if removal == "remove" {
+				if known := central.Explain(direct(false)); known == nil || known.Reasons[0].Code != change.CodeHasChildren {
+					t.Errorf("without a word on the children, central said %v", known)
+				}
+			}
+			if err := direct(true); (removal == "restrict") != (err != nil) {
 				t.Fatalf("central said %v", err)
 			}
 			testbed.Exchange(t, a, b, a)

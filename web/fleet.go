@@ -8,6 +8,8 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/internal/qr"
+	"homing/wire"
 )
 
 func (s *Server) registerFleet() {
@@ -47,6 +49,7 @@ func (s *Server) registerFleet() {
 	type codeIn struct {
 		Body struct {
 			Worker  string `json:"worker,omitempty" doc:"Who the device will belong to; the asker when left out."`
+			Central string `json:"central,omitempty" maxLength:"500" doc:"The address under which the device reaches central; with it, the answer holds a link and its QR code."`
 			Minutes int    `json:"minutes,omitempty" minimum:"1" maximum:"43200" doc:"How long the code can be used; two days when left out."`
 		}
 	}
@@ -54,6 +57,8 @@ func (s *Server) registerFleet() {
 		Code      string    `json:"code" doc:"Shown this once; central keeps only its hash."`
 		Worker    string    `json:"worker"`
 		ExpiresAt time.Time `json:"expires_at"`
+		Link      string    `json:"link,omitempty" doc:"Address and code in one, for homing local enrol."`
+		Picture   string    `json:"picture,omitempty" doc:"The link as a QR code: an SVG image as a data URI."`
 	}
 	op = s.operation(http.MethodPost, "/v1/codes", "issue-code", "Issue a one-time code that enrols a device", enrollers)
 	op.DefaultStatus = http.StatusCreated
@@ -64,7 +69,17 @@ func (s *Server) registerFleet() {
 			worker = who(ctx).Name
 		}
 		code, expires, err := s.central.IssueCode(ctx, who(ctx).Person, worker, time.Duration(in.Body.Minutes)*time.Minute)
-		return &answer[codeOut]{codeOut{code, worker, expires}}, err
+		if err != nil {
+			return nil, err
+		}
+		got := codeOut{Code: code, Worker: worker, ExpiresAt: expires}
+		if in.Body.Central != "" {
+			got.Link = wire.EnrolmentLink(in.Body.Central, code)
+			if got.Picture, err = qr.Picture(got.Link); err != nil {
+				return nil, err
+			}
+		}
+		return &answer[codeOut]{got}, nil
 	})
 
 	type exchangesIn struct {

@@ -130,7 +130,8 @@ func (s *Server) registerWrites() {
 
 	type removeIn struct {
 		RecordPath
-		Base int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
+		Base         int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
+		WithChildren bool  `query:"with_children" doc:"Records that belong to it go with it where their definition says so; otherwise such a removal is refused and says how many there are."`
 	}
 	op = s.operation(http.MethodDelete, "/v1/collections/{collection}/records/{id}", "remove-record", "Remove a record; a tombstone stays", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
@@ -139,7 +140,7 @@ func (s *Server) registerWrites() {
 		if base == 0 {
 			base = -1
 		}
-		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base})
+		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
 		return s.direct(got, err)
 	})
 }

@@ -140,10 +140,7 @@ readable by you alone.`,
 
 func askPassword(prompt io.Writer, from *os.File) (string, error) {
 	if term.IsTerminal(int(from.Fd())) {
-		fmt.Fprint(prompt, "Password: ")
-		text, err := term.ReadPassword(int(from.Fd()))
-		fmt.Fprintln(prompt)
-		return string(text), err
+		return askSecret(prompt, from, "Password: ")
 	}
 	line, err := bufio.NewReader(from).ReadString('\n')
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -258,4 +255,12 @@ func statusCommand() *cli.Command {
 			return t.flush()
 		},
 	}
+}
+
+// askSecret reads a line from a terminal without showing it.
+func askSecret(prompt io.Writer, from *os.File, question string) (string, error) {
+	fmt.Fprint(prompt, question)
+	text, err := term.ReadPassword(int(from.Fd()))
+	fmt.Fprintln(prompt)
+	return string(text), err
 }

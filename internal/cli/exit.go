@@ -61,11 +61,11 @@ func exitCode(err error) int {
 		return exitRefused
 	case is(link.ErrUnreachable):
 		return exitUnreachable
-	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase):
+	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut, device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
 		return exitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoCollection):
 		return exitNotFound
-	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed):
+	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered):
 		return exitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore

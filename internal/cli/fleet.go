@@ -15,6 +15,7 @@ import (
 
 	"homing/central"
 	"homing/core/rights"
+	"homing/internal/qr"
 )
 
 func workersCommand() *cli.Command {
@@ -119,16 +120,22 @@ func devicesCommand() *cli.Command {
 		Usage: "watch devices, issue enrolment codes, revoke devices",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list devices and what they last did", Flags: centralFlags(jsonFlag), Action: listDevices},
-			{Name: "code", Usage: "issue a one-time code that enrols a device", Action: issueCode,
-				Flags: centralFlags(jsonFlag, &cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
+			{Name: "code", Usage: "issue a one-time code that enrols a device, or lets a worker join one", Action: issueCode,
+				Description: "On a terminal the code is also shown as a QR code, which carries central's address as well.",
+				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "qr", Usage: "draw the QR code even when this is not a terminal"}, &cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
 					&cli.DurationFlag{Name: "lasts", Value: 48 * time.Hour, Usage: "how long the code can be used"})},
-			{Name: "revoke", Usage: "revoke a device: it can no longer push or pull", ArgsUsage: "DEVICE", Flags: centralFlags(),
+			{Name: "revoke", Usage: "revoke a device: it can no longer push or pull", ArgsUsage: "DEVICE",
+				Flags: centralFlags(&cli.BoolFlag{Name: "deliver", Usage: "let it still send what it has queued; it gets nothing"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					return revocation(ctx, c, http.MethodPost, "%s is revoked. What it has not sent stays on it; homing devices readmit takes this back.\n")
+					if c.Bool("deliver") {
+						return revocation(ctx, c, http.MethodPost, "?deliver=true", "%s is revoked. It may still send what it has queued, and gets nothing; homing devices readmit takes this back.\n")
+					}
+					return revocation(ctx, c, http.MethodPost, "", "%s is revoked. What it has not sent stays on it; homing devices readmit takes this back.\n")
 				}},
+			{Name: "leave", Usage: "take a further worker off a shared device", ArgsUsage: "DEVICE WORKER", Flags: centralFlags(), Action: leaveDevice},
 			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: centralFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					return revocation(ctx, c, http.MethodDelete, "%s may push and pull again.\n")
+					return revocation(ctx, c, http.MethodDelete, "", "%s may push and pull again.\n")
 				}},
 		},
 	}
@@ -157,9 +164,21 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		if d.RevokedAt != nil {
 			state = "revoked"
 		}
-		t.row(d.ID, d.Name, d.Worker, state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
+		if d.MayDeliver {
+			state = "revoked, may deliver"
+		}
+		t.row(d.ID, d.Name, peopleOf(d), state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
 	}
 	return t.flush()
+}
+
+// peopleOf names the workers of a device.
+func peopleOf(d central.Device) string {
+	names := make([]string, len(d.People))
+	for n, who := range d.People {
+		names[n] = who.Name
+	}
+	return strings.Join(names, ", ")
 }
 
 // owes is what the device last reported of its outbox.
@@ -204,8 +223,9 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 		Code      string    `json:"code"`
 		Worker    string    `json:"worker"`
 		ExpiresAt time.Time `json:"expires_at"`
+		Link      string    `json:"link"`
 	}
-	body := map[string]any{"minutes": int(c.Duration("lasts").Minutes())}
+	body := map[string]any{"minutes": int(c.Duration("lasts").Minutes()), "central": call.Base()}
 	if c.IsSet("worker") {
 		body["worker"] = c.String("worker")
 	}
@@ -215,12 +235,40 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return writeJSON(c.Root().Writer, got)
 	}
-	fmt.Fprintf(c.Root().Writer, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --central %s --code %s --name NAME\n",
-		got.Code, got.Worker, when(got.ExpiresAt), call.Base(), got.Code)
+	w := c.Root().Writer
+	if c.Bool("qr") || w == os.Stdout && onTerminal(os.Stdout) {
+		drawn, err := qr.Terminal(got.Link)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(w, drawn)
+	}
+	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --link '%s' --name NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
+		got.Code, got.Worker, when(got.ExpiresAt), got.Link)
 	return nil
 }
 
-func revocation(ctx context.Context, c *cli.Command, method, done string) error {
+func leaveDevice(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "DEVICE", "WORKER")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.device(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	if err := call.call(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Root().Writer, "%s is off %s. With its next exchange the device drops what only they covered; what they have not sent still goes to central.\n", args[1], d.Name)
+	return nil
+}
+
+func revocation(ctx context.Context, c *cli.Command, method, query, done string) error {
 	args, err := arguments(c, "DEVICE")
 	if err != nil {
 		return err
@@ -233,7 +281,7 @@ func revocation(ctx context.Context, c *cli.Command, method, done string) error 
 	if err != nil {
 		return err
 	}
-	if err := call.call(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation", nil, nil); err != nil {
+	if err := call.call(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation"+query, nil, nil); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Root().Writer, done, d.Name)

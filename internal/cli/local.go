@@ -2,12 +2,16 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,7 +20,9 @@ import (
 
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/record"
 	"homing/device"
+	"homing/wire"
 )
 
 func localCommand() *cli.Command {
@@ -29,20 +35,42 @@ or a text that only one record's label has.`,
 			{Name: "enrol", Usage: "make a local store and enrol it as a device", Action: enrol,
 				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central", Sources: env("CENTRAL")},
 					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
+					&cli.StringFlag{Name: "link", Usage: "address and code in one, as the QR code carries them: `https://CENTRAL/enrol#CODE`"},
 					&cli.StringFlag{Name: "name", Usage: "what people call the device; the machine's name when left out"})},
 			{Name: "status", Usage: "show what the store holds, owes and last did", Flags: storeFlags(jsonFlag), Action: localStatus},
-			{Name: "list", Usage: "list records", ArgsUsage: "COLLECTION", Flags: storeFlags(append(queryFlags(), jsonFlag)...), Action: localList},
+			{Name: "list", Usage: "list records", ArgsUsage: "COLLECTION", Flags: storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(false)},
+			{Name: "look-up", Usage: "look for records at central, of a collection that is not kept whole; needs signal", ArgsUsage: "COLLECTION",
+				Description: "What a definition keeps on demand stays on this device and is listed without signal from then on.",
+				Flags:       storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(true)},
+			{Name: "children", Usage: "list the records that belong to one", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localChildren},
 			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localShow},
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: storeFlags(append(fieldFlags(false), jsonFlag)...), Action: localAdd},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(append(fieldFlags(true), jsonFlag)...), Action: localEdit},
-			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(), Action: localRemove},
+			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
+				Flags: storeFlags(&cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
 			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag), Action: localReview},
 			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Push)},
 			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Pull)},
 			{Name: "exchange", Usage: "push until everything is answered, then pull to the head", Action: exchangeOrEvery,
 				Description: `With --every it goes on until Ctrl-C: after a random first delay, so that a fleet does not come all at once, and again each time the
 span has passed. When central cannot be reached it tries again after a growing delay, and as soon as it is back all is sent.`,
-				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"})},
+				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"},
+					&cli.BoolFlag{Name: "hold-back", Usage: "with --every: not while the link is metered (see homing local metered)"},
+					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again from the start"})},
+			{Name: "metered", Usage: "say whether the link costs by the byte now: on or off", ArgsUsage: "on|off", Flags: storeFlags(), Action: localMetered},
+			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound", ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
+			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(jsonFlag), Action: localPeople},
+			{Name: "join", Usage: "let a further worker use this device, with a code of theirs", Action: localJoin,
+				Description: secretHelp, Flags: storeFlags(&cli.StringFlag{Name: "code", Required: true, Usage: "the one-time `CODE`"}, secretFlag())},
+			{Name: "secret", Usage: "set your PIN or password for this device", Description: secretHelp, Flags: storeFlags(secretFlag(), oldSecretFlag()), Action: localSecret},
+			{Name: "sign-in", Usage: "sign in on this device, with signal or without", ArgsUsage: "WORKER", Description: secretHelp, Flags: storeFlags(secretFlag()), Action: localSignIn},
+			{Name: "sign-out", Usage: "sign out; what is unsent stays, sealed for you", Flags: storeFlags(), Action: localSignOut},
+			{Name: "backup", Usage: "write a copy of the store to a new file, while it is in use", ArgsUsage: "FILE", Flags: storeFlags(), Action: localBackup},
+			{Name: "erase", Usage: "delete the store from this device", Action: localErase,
+				Description: "It refuses while there are changes that central has not accepted. With --discard these are given up; a backup is written first.",
+				Flags: storeFlags(&cli.BoolFlag{Name: "discard", Usage: "give up what is unsent"},
+					&cli.StringFlag{Name: "backup", Usage: "`FILE` for the backup; beside the store when left out"},
+					&cli.BoolFlag{Name: "yes", Usage: "do not ask"})},
 		},
 	}
 }
@@ -129,7 +157,13 @@ func enrol(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer store.Close()
-	if err := store.Enrol(ctx, c.String("central"), c.String("code"), name); err != nil {
+	address, code := c.String("central"), c.String("code")
+	if c.IsSet("link") {
+		if address, code, err = wire.ReadEnrolmentLink(c.String("link")); err != nil {
+			return usageError{err}
+		}
+	}
+	if err := store.Enrol(ctx, address, code, name); err != nil {
 		return err
 	}
 	status, err := store.Status(ctx)
@@ -164,17 +198,47 @@ func localStatus(ctx context.Context, c *cli.Command) error {
 			return nil
 		}
 		fmt.Fprintln(w)
-		t := newTable(w, "COLLECTION", "RECORDS", "UNSENT", "CURSOR", "HEAD", "AS OF")
+		t := newTable(w, "COLLECTION", "RECORDS", "UNSENT", "CURSOR", "HEAD", "KEPT", "AS OF")
 		for _, one := range status.Collections {
-			t.row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, whenever(one.PulledAt))
+			t.row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, kept(one), strings.TrimRight(whenever(one.PulledAt)+", "+string(one.Age), ", "))
 		}
 		return t.flush()
 	})
 }
 
+// kept says how a device keeps a collection.
+func kept(c device.CollectionStatus) string {
+	text := string(c.Keep)
+	if text == "" {
+		text = string(definition.Always)
+	}
+	switch c.Direction {
+	case definition.Up:
+		text += ", goes up only"
+	case definition.Down:
+		text += ", comes down only"
+	}
+	return text
+}
+
 func printStatus(w io.Writer, status device.Status) {
-	fmt.Fprintf(w, "Store     %s\nDevice    %s, of %s (%s)\nCentral   %s\n", status.Path, status.Name, status.Worker, status.Role, status.Central)
+	who := fmt.Sprintf("%s (%s)", status.Worker, status.Role)
+	if status.Worker == "" {
+		who = "nobody: homing local sign-in WORKER"
+	}
+	fmt.Fprintf(w, "Store     %s\nDevice    %s\nWorker    %s\nCentral   %s\n", status.Path, status.Name, who, status.Central)
 	fmt.Fprintf(w, "Outbox    %d unsent, %d refused, %d waiting\n", status.Unsent, status.Refused, status.Waiting)
+	for _, one := range status.People {
+		if !one.SignedIn && one.Unsent > 0 {
+			fmt.Fprintf(w, "Sealed    %s by %s\n", count(one.Unsent, "change"), one.Name)
+		}
+	}
+	if status.Budget > 0 {
+		fmt.Fprintf(w, "Looked up %s of %s\n", size(int(status.LookedUp)), size(int(status.Budget)))
+	}
+	if status.Metered {
+		fmt.Fprintln(w, "Link      metered")
+	}
 	if status.OffsetMS != nil {
 		zero := int64(0)
 		fmt.Fprintf(w, "Clock     %s\n", skew(status.OffsetMS, &zero))
@@ -205,34 +269,104 @@ func mark(r device.Record) string {
 	return ""
 }
 
-func localList(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION")
-	if err != nil {
-		return err
-	}
-	return withStore(ctx, c, func(store *device.Store) error {
-		d, err := store.Collection(ctx, args[0])
+func localList(lookUp bool) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, "COLLECTION")
 		if err != nil {
 			return err
 		}
-		found, err := store.Find(ctx, args[0], c.StringSlice("where"), c.String("search"), c.String("sort"), c.Int("limit"), c.Int("offset"))
+		return withStore(ctx, c, func(store *device.Store) error {
+			d, err := store.Collection(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			find := store.Find
+			if lookUp {
+				find = store.LookUp
+			}
+			found, err := find(ctx, args[0], c.StringSlice("where"), c.String("search"), c.String("sort"), c.Int("limit"), c.Int("offset"))
+			if err != nil {
+				return usageOr(err)
+			}
+			if c.Bool("json") {
+				return writeJSON(c.Root().Writer, found)
+			}
+			return printFound(c.Root().Writer, d.Definition, found)
+		})
+	}
+}
+
+func printFound(w io.Writer, d definition.Definition, found device.Found) error {
+	headings, columns := listColumns(d)
+	t := newTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
+	for _, r := range found.Records {
+		t.row(append(append([]any{r.ID, mark(r)}, fieldCells(shownFields(r), columns)...), r.Revision, when(r.EditedAt), r.Author)...)
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	pageNote(w, len(found.Records), found.Offset, found.Total)
+	if note := ageNote(found.AsOf, found.Age); note != "" {
+		fmt.Fprintln(w, note)
+	}
+	return nil
+}
+
+// shownFields are a record's fields with what stands in for numbers that central has not given yet.
+func shownFields(r device.Record) record.Fields {
+	if len(r.Provisional) == 0 {
+		return r.Fields
+	}
+	fields := maps.Clone(r.Fields)
+	for name, text := range r.Provisional {
+		fields[name] = json.RawMessage(strconv.Quote(text))
+	}
+	return fields
+}
+
+// ageNote warns of data that is older than its definition allows.
+func ageNote(asOf time.Time, age definition.Age) string {
+	switch age {
+	case definition.Old:
+		return "OLD: this is as of " + when(asOf) + "; exchange when there is signal."
+	case definition.TooOld:
+		return "TOO OLD to be edited: this is as of " + when(asOf) + "; exchange first."
+	case definition.Unknown:
+		return "Central has never confirmed this; exchange when there is signal."
+	}
+	return ""
+}
+
+func localChildren(ctx context.Context, c *cli.Command) error {
+	return localTarget(ctx, c, func(store *device.Store, d *definition.Collection, id uuid.UUID) error {
+		of, err := store.Get(ctx, d.Collection, id)
 		if err != nil {
-			return usageOr(err)
+			return err
+		}
+		all, err := store.AllChildren(ctx, of)
+		if err != nil {
+			return err
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, found)
+			return writeJSON(w, all)
 		}
-		headings, columns := listColumns(d.Definition)
-		t := newTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
-		for _, r := range found.Records {
-			cells := append([]any{r.ID, mark(r)}, fieldCells(r.Fields, columns)...)
-			t.row(append(cells, r.Revision, when(r.EditedAt), r.Author)...)
+		if len(all) == 0 {
+			fmt.Fprintf(w, "Nothing belongs to records of %s: no collection names it as its parent.\n", d.Collection)
 		}
-		if err := t.flush(); err != nil {
-			return err
+		for n, name := range slices.Sorted(maps.Keys(all)) {
+			child, err := store.Collection(ctx, name)
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintf(w, "%s of %s\n", child.Title, of.Label)
+			if err := printFound(w, child.Definition, all[name]); err != nil {
+				return err
+			}
 		}
-		pageNote(w, len(found.Records), found.Offset, found.Total)
 		return nil
 	})
 }
@@ -281,15 +415,43 @@ func localShow(ctx context.Context, c *cli.Command) error {
 		if r.Device != "" {
 			by += " on " + r.Device
 		}
-		fmt.Fprintf(w, "last edited %s by %s\n\n", when(r.EditedAt), by)
-		t := newTable(w, "FIELD", "VALUE")
+		fmt.Fprintf(w, "last edited %s by %s", when(r.EditedAt), by)
+		if !r.AsOf.IsZero() {
+			fmt.Fprintf(w, "; as of %s", when(r.AsOf))
+		}
+		fmt.Fprint(w, "\n\n")
+		t := newTable(w, "FIELD", "VALUE", "")
 		for _, field := range d.Fields {
-			if value, has := r.Fields[field.Name]; has {
-				t.row(field.Name, plain(value))
+			value, has := r.Fields[field.Name]
+			provisional, numbered := r.Provisional[field.Name]
+			switch {
+			case has:
+				t.row(field.Name, plain(value), origin(field))
+			case numbered:
+				t.row(field.Name, provisional, "until central numbers it")
 			}
 		}
-		return t.flush()
+		if err := t.flush(); err != nil {
+			return err
+		}
+		if note := ageNote(r.AsOf, r.Age); note != "" {
+			fmt.Fprintln(w, note)
+		}
+		return nil
 	})
+}
+
+// origin says where a value comes from that nobody sets, or that stays here.
+func origin(field definition.Field) string {
+	switch {
+	case field.Computed != "":
+		return "worked out"
+	case field.Filled != "", field.Series != "":
+		return "from central"
+	case field.Local:
+		return "stays on this device"
+	}
+	return ""
 }
 
 func fieldsForDevice(c *cli.Command, d definition.Definition) (device.Fields, error) {
@@ -353,6 +515,13 @@ func localRemove(ctx context.Context, c *cli.Command) error {
 		r, err := store.Get(ctx, d.Collection, id)
 		if err != nil {
 			return err
+		}
+		also, err := store.GoesWith(ctx, r)
+		if err != nil {
+			return err
+		}
+		if also > 0 && !c.Bool("with-children") {
+			return fmt.Errorf("%w: %s would go with it; add --with-children", device.ErrHasChildren, count(also, "record"))
 		}
 		if err := store.Remove(ctx, d.Collection, id); err != nil {
 			return err
@@ -443,7 +612,15 @@ func exchangeWith(run func(*device.Store, context.Context, func(device.Progress)
 // exchangeOrEvery exchanges once, or again and again.
 func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
 	span := c.Duration("every")
+	if c.Bool("load-anew") {
+		if err := withStore(ctx, c, func(store *device.Store) error { return store.LoadAnew(ctx) }); err != nil {
+			return err
+		}
+	}
 	if !c.IsSet("every") {
+		if c.Bool("hold-back") {
+			return usageError{errors.New("--hold-back goes with --every; an exchange that you ask for runs on any link")}
+		}
 		return exchangeWith((*device.Store).Exchange)(ctx, c)
 	}
 	const shortest = time.Second
@@ -453,7 +630,7 @@ func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
 	return withStore(ctx, c, func(store *device.Store) error {
 		w := c.Root().Writer
 		fmt.Fprintf(c.Root().ErrWriter, "Exchanging every %s, the first time within that span; Ctrl-C ends it.\n", span)
-		return store.Repeat(ctx, span, false, func(summary device.Summary, err error) {
+		return store.Repeat(ctx, span, c.Bool("hold-back"), func(summary device.Summary, err error) {
 			switch {
 			case err != nil:
 				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", when(time.Now()), err)

@@ -18,6 +18,7 @@ import (
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/record"
+	"homing/link"
 	"homing/wire"
 )
 
@@ -53,7 +54,8 @@ func recordsCommand() *cli.Command {
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
 				Flags: centralFlags(append(fieldFlags(true), jsonFlag, &cli.Int64Flag{Name: "base", Usage: "the `REVISION` you saw; fields that others changed since follow the collection's rules"})...), Action: editRecord},
-			{Name: "remove", Usage: "remove a record; a tombstone and its history stay", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: removeRecord},
+			{Name: "remove", Usage: "remove a record; a tombstone and its history stay", ArgsUsage: "COLLECTION RECORD",
+				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"}), Action: removeRecord},
 		},
 		Description: "RECORD is the record's id, or a text that only one record's label has.",
 	}
@@ -328,7 +330,16 @@ func removeRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return write(ctx, c, call, d, http.MethodDelete, recordsPath(d.Collection)+"/"+id.String(), nil, "Removed")
+	query := ""
+	if c.Bool("with-children") {
+		query = "?with_children=true"
+	}
+	err = write(ctx, c, call, d, http.MethodDelete, recordsPath(d.Collection)+"/"+id.String()+query, nil, "Removed")
+	var problem *link.Problem
+	if errors.As(err, &problem) && query == "" && len(problem.Reasons) > 0 && problem.Reasons[0].Code == change.CodeHasChildren {
+		return fmt.Errorf("%w: add --with-children", err)
+	}
+	return err
 }
 
 func write(ctx context.Context, c *cli.Command, call caller, d *definition.Collection, method, path string, body any, done string) error {
