@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -61,14 +63,26 @@ func (c *Central) PutRows(ctx context.Context, asker Person, collection, key str
 		if err != nil {
 			return err
 		}
+		named, err := byID(ctx, tx, compiled, asker, rows)
+		if err != nil {
+			return err
+		}
+		rows, unknown, err := resolve(ctx, tx, c, compiled, asker, rows)
+		if err != nil {
+			return err
+		}
 		var first int64
 		if err := tx.QueryRowxContext(ctx, `SELECT min(n) FROM (SELECT nextval('direct_numbers') AS n FROM generate_series(1, $1)) s`, max(len(rows), 1)).Scan(&first); err != nil {
 			return err
 		}
 		for n, row := range rows {
 			at[n] = -1
-			ch, outcome := rowChange(row, key, known)
+			ch, outcome := rowChange(row, key, known, named)
 			outcomes[n] = outcome
+			if len(unknown[n]) > 0 {
+				outcomes[n] = Row{Outcome: RowRefused, Record: outcome.Record, Reasons: unknown[n]}
+				continue
+			}
 			if outcome.Outcome == RowRefused || outcome.Outcome == RowUnchanged {
 				continue
 			}
@@ -132,24 +146,140 @@ func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, as
 	return all, nil
 }
 
+// RowID is the member of a row that holds the record's id, if the row has one; no field can have its name.
+const RowID = "homing_id"
+
+// byID finds the records that rows name by their ids and that the asker may see.
+func byID(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, asker Person, rows []map[string]json.RawMessage) (map[string]keyed, error) {
+	var ids []string
+	for _, row := range rows {
+		if id, err := uuid.Parse(definition.Plain(row[RowID])); err == nil {
+			ids = append(ids, id.String())
+		}
+	}
+	all := map[string]keyed{}
+	if len(ids) == 0 {
+		return all, nil
+	}
+	var found []keyed
+	err := tx.SelectContext(ctx, &found, `SELECT id, '' AS key, revision, fields FROM records WHERE collection = $1 AND id = ANY($2::uuid[]) AND NOT removed AND `+covered("$3"),
+		compiled.Definition.Collection, ids, asker.Territories)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range found {
+		seen, err := alone(asker).seeStored(compiled, []string{rights.All}, one.Fields)
+		if err != nil {
+			return nil, err
+		}
+		if seen {
+			all[one.ID.String()] = one
+		}
+	}
+	return all, nil
+}
+
+// resolve puts ids where rows refer to records of other collections by their keys. Unknown says, by row, what is referred to and is not
+// there.
+func resolve(ctx context.Context, tx *sqlx.Tx, c *Central, compiled *definition.Collection, asker Person, rows []map[string]json.RawMessage) (resolved []map[string]json.RawMessage, unknown map[int][]change.Reason, err error) {
+	resolved, unknown = slices.Clone(rows), map[int][]change.Reason{}
+	all, err := c.definitions(ctx, tx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, field := range compiled.Fields {
+		target := all[field.Reference]
+		if target == nil {
+			continue
+		}
+		meant, err := referred(ctx, tx, target, asker, field, rows)
+		if err != nil {
+			return nil, nil, err
+		}
+		for n, row := range rows {
+			text := definition.Plain(row[field.Name])
+			if text == "" || text == "null" {
+				continue
+			}
+			id, there := meant[text]
+			_, notID := uuid.Parse(text)
+			switch {
+			case there:
+				resolved[n] = maps.Clone(resolved[n])
+				resolved[n][field.Name] = json.RawMessage(`"` + id.String() + `"`)
+			case notID != nil && target.Key == "":
+				unknown[n] = append(unknown[n], change.Reason{Field: field.Name, Code: change.CodeInvalidValue,
+					Message: fmt.Sprintf("refers to %s by %q, which is not an id, and %[1]s have no key", target.Title, text)})
+			case notID != nil || field.Reference != compiled.Definition.Collection: // one of the same collection may come further down
+				unknown[n] = append(unknown[n], change.Reason{Field: field.Name, Code: change.CodeInvalidValue, Message: fmt.Sprintf("refers to %q, which is not in %s", text, target.Title)})
+			}
+		}
+	}
+	return resolved, unknown, nil
+}
+
+// referred gives the ids of the records that rows mean by a reference, by what stands in the rows: the id, or the key.
+func referred(ctx context.Context, tx *sqlx.Tx, target *definition.Collection, asker Person, field definition.Field, rows []map[string]json.RawMessage) (map[string]uuid.UUID, error) {
+	var ids, values []string
+	for _, row := range rows {
+		text := definition.Plain(row[field.Name])
+		if _, err := uuid.Parse(text); err == nil {
+			ids = append(ids, text)
+		} else if text != "" && text != "null" {
+			values = append(values, text)
+		}
+	}
+	meant := map[string]uuid.UUID{}
+	var found []keyed
+	if len(ids) > 0 {
+		if err := tx.SelectContext(ctx, &found, `SELECT id, id::text AS key, revision, fields FROM records WHERE collection = $1 AND id = ANY($2::uuid[]) AND NOT removed AND `+covered("$3"),
+			field.Reference, ids, asker.Territories); err != nil {
+			return nil, err
+		}
+	}
+	if len(values) > 0 && target.Key != "" {
+		var byKey []keyed
+		if err := tx.SelectContext(ctx, &byKey, fmt.Sprintf(`SELECT id, fields->>'%[1]s' AS key, revision, fields FROM records
+			WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) AND %[3]s ORDER BY position DESC`, target.Key, field.Reference, covered("$2")), values, asker.Territories); err != nil {
+			return nil, err
+		}
+		found = append(found, byKey...)
+	}
+	for _, one := range found {
+		meant[one.Key] = one.ID
+	}
+	return meant, nil
+}
+
 // rowChange is the change that brings a row in.
-func rowChange(row map[string]json.RawMessage, key string, known map[string]keyed) (change.Change, Row) {
+func rowChange(row map[string]json.RawMessage, key string, known, named map[string]keyed) (change.Change, Row) {
 	delta := record.Delta{}
 	for name, value := range row {
-		delta[name] = record.Edit{To: value}
+		if name != RowID {
+			delta[name] = record.Edit{To: value}
+		}
 	}
 	delta, err := delta.Canonical()
 	if err != nil {
 		return change.Change{}, Row{Outcome: RowRefused, Reasons: reason(change.CodeMalformed, "%v", err)}
 	}
 	there, exists := known[definition.Plain(row[key])]
-	if key == "" || !exists {
+	exists = exists && key != ""
+	id := uuid.Must(uuid.NewV7())
+	if text := definition.Plain(row[RowID]); text != "" && text != "null" {
+		if id, err = uuid.Parse(text); err != nil || id == uuid.Nil {
+			return change.Change{}, Row{Outcome: RowRefused, Reasons: []change.Reason{{Field: RowID, Code: change.CodeMalformed, Message: fmt.Sprintf("%q is not the id of a record", text)}}}
+		}
+		if one, is := named[id.String()]; is {
+			there, exists = one, true
+		}
+	}
+	if !exists {
 		for name, edit := range delta {
 			if edit.To == nil {
 				delete(delta, name)
 			}
 		}
-		id := uuid.Must(uuid.NewV7())
 		return change.Change{Kind: change.Add, Record: id, Fields: delta}, Row{Outcome: RowAdded, Record: id}
 	}
 	var before record.Fields

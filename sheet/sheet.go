@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -58,9 +59,31 @@ func Open(path string, options Options) (Reader, error) {
 
 type csvReader struct {
 	file    *os.File
+	bound   *bounded
 	csv     *csv.Reader
 	path    string
 	headers []string
+	line    int // of the last row
+}
+
+// mostRow is the most bytes that one row may have. A quote that never closes would otherwise take the rest of the file for one cell.
+const mostRow = 8 << 20
+
+var errLongRow = errors.New("the row is too long")
+
+// bounded gives up when a single row takes too much.
+type bounded struct {
+	from io.Reader
+	row  int // bytes read since the last row was complete
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.row > mostRow {
+		return 0, errLongRow
+	}
+	n, err := b.from.Read(p)
+	b.row += n
+	return n, err
 }
 
 func openCSV(path, encoding string) (Reader, error) {
@@ -77,11 +100,12 @@ func openCSV(path, encoding string) (Reader, error) {
 		file.Close()
 		return nil, fmt.Errorf("the encoding %q is not known; take utf-8 or windows-1252", encoding)
 	}
-	buffered := bufio.NewReaderSize(from, 1<<16)
+	bound := &bounded{from: from}
+	buffered := bufio.NewReaderSize(bound, 1<<16)
 	if mark, err := buffered.Peek(3); err == nil && bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
 		buffered.Discard(3)
 	}
-	r := &csvReader{file: file, path: path, csv: csv.NewReader(buffered)}
+	r := &csvReader{file: file, bound: bound, path: path, csv: csv.NewReader(buffered)}
 	r.csv.Comma = separator(buffered)
 	r.csv.ReuseRecord = true
 	if r.headers, err = r.read(); err != nil {
@@ -115,8 +139,11 @@ func separator(from *bufio.Reader) rune {
 
 func (r *csvReader) read() ([]string, error) {
 	cells, err := r.csv.Read()
+	r.bound.row = 0
 	var wrong *csv.ParseError
 	switch {
+	case errors.Is(err, errLongRow):
+		return nil, fmt.Errorf("%s: the row after line %d has more than %d MiB; probably a quote that opens there never closes", r.path, r.line, mostRow>>20)
 	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrQuote):
 		return nil, fmt.Errorf("%s: line %d: a quote that opens there never closes, or stands in the middle of a cell; double it to mean a quote", r.path, wrong.StartLine)
 	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrFieldCount):
@@ -126,6 +153,7 @@ func (r *csvReader) read() ([]string, error) {
 	case err != nil:
 		return nil, err
 	}
+	r.line, _ = r.csv.FieldPos(0)
 	for _, cell := range cells {
 		if !utf8.ValidString(cell) {
 			line, _ := r.csv.FieldPos(0)
@@ -176,12 +204,15 @@ func (r *workbookReader) start(sheet string) error {
 	if sheet == "" {
 		sheet = sheets[0]
 	}
-	merged, err := r.book.GetMergeCells(sheet)
-	if err != nil {
+	if !slices.Contains(sheets, sheet) {
 		return fmt.Errorf("%s: there is no sheet %q; there are: %s", r.path, sheet, strings.Join(sheets, ", "))
 	}
-	if len(merged) > 0 {
-		return fmt.Errorf("%s: the cells %s:%s are merged; a table has one value to a cell, so unmerge them", r.path, merged[0].GetStartAxis(), merged[0].GetEndAxis())
+	merged, err := mergedCells(r.path, sheet)
+	if err != nil {
+		return fmt.Errorf("%s: not a workbook that can be read: %w", r.path, err)
+	}
+	if merged != "" {
+		return fmt.Errorf("%s: the cells %s are merged; a table has one value to a cell, so unmerge them", r.path, merged)
 	}
 	if r.rows, err = r.book.Rows(sheet); err != nil {
 		return fmt.Errorf("%s: %w", r.path, err)

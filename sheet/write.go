@@ -50,9 +50,12 @@ func NewWriter(to io.Writer, format string, d definition.Definition) (Writer, er
 	return nil, fmt.Errorf("the format %q is not known; take csv, xlsx, ndjson or geojson", format)
 }
 
+// IDColumn is the column that holds the record's id. No field can have its name. An import takes a row that has it for that record.
+const IDColumn = "homing_id"
+
 // headings are the names of the fields, after the record's id.
 func headings(d definition.Definition) []string {
-	names := []string{"id"}
+	names := []string{IDColumn}
 	for _, field := range d.Fields {
 		names = append(names, field.Name)
 	}
@@ -80,7 +83,7 @@ func (w *csvWriter) Close() error {
 type lineWriter struct{ to *bufio.Writer }
 
 func (w *lineWriter) Write(id string, fields record.Fields) error {
-	all := fields.Apply(record.Delta{"id": {To: json.RawMessage(`"` + id + `"`)}})
+	all := fields.Apply(record.Delta{IDColumn: {To: json.RawMessage(`"` + id + `"`)}})
 	_, err := w.to.Write(append(all.JSON(), '\n'))
 	return err
 }

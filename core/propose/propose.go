@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"homing/core/definition"
 )
@@ -51,6 +53,7 @@ const (
 	rowsPerValue = 4 // a choice must come this often on average
 	trackedKeys  = 100_000
 	longText     = 60 // characters; longer ones are no choices
+	samples      = 5
 )
 
 // Column is what is known of one column.
@@ -61,6 +64,7 @@ type Column struct {
 	counts map[kind]int // values by their own kind
 	filled int
 	values map[string]int // how often each comes; nil when there are too many
+	some   []string       // a few different values
 	unique map[uint64]bool
 	twice  bool
 	long   bool
@@ -115,6 +119,16 @@ func FieldName(header string) string {
 	return strings.TrimRight(name[:min(len(name), most)], "_")
 }
 
+// Title is what people read of a name: its words, with a capital.
+func Title(name string) string {
+	words := strings.TrimSpace(strings.ReplaceAll(name, "_", " "))
+	if words == "" {
+		return name
+	}
+	first, size := utf8.DecodeRuneInString(words)
+	return string(unicode.ToUpper(first)) + words[size:]
+}
+
 // Add looks at one row.
 func (t *Table) Add(row map[string]Value) error {
 	t.rows++
@@ -143,6 +157,9 @@ func (c *Column) add(v Value) {
 		plain = definition.Plain(v.JSON)
 	}
 	c.long = c.long || len(plain) > longText
+	if len(c.some) < samples && !slices.Contains(c.some, plain) {
+		c.some = append(c.some, plain)
+	}
 	if c.values != nil {
 		if c.values[plain]++; len(c.values) > mostChoices {
 			c.values = nil
@@ -251,6 +268,16 @@ func join(a, b kind) kind {
 		return anything
 	}
 	return text
+}
+
+// Samples are a few different values of the column that becomes a field.
+func (t *Table) Samples(field string) []string {
+	for _, c := range t.Columns {
+		if c.Field == field {
+			return c.some
+		}
+	}
+	return nil
 }
 
 // Definition is the proposal.

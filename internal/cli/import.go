@@ -1,17 +1,18 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -28,8 +29,8 @@ import (
 func importCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "import",
-		Usage:     "bring in a table: CSV, XLSX, NDJSON or GeoJSON",
-		ArgsUsage: "FILE",
+		Usage:     "bring in a table: CSV, XLSX, NDJSON or GeoJSON, or the tables of a PostgreSQL database",
+		ArgsUsage: "FILE|DATABASE",
 		Description: `For a collection that is not defined yet, a definition is proposed from the rows and shown; with --yes, or when you agree, it is
 defined and the rows are loaded. With --propose FILE it is only written, for you to change and give to homing define.
 
@@ -37,12 +38,21 @@ A row whose key a record has already updates that record, so importing a file ag
 any is loaded. If some are wrong, nothing is loaded and they are listed; with --rejects FILE the good rows go in, and the wrong
 ones go to a CSV file with their reasons, to be mended and imported again.
 
+A column that refers to records of another collection may hold their ids or their keys. A column homing_id, as exports have it, names
+the record outright.
+
+DATABASE is an address such as postgres://reader@127.0.0.1:5432/works. Its tables become collections: columns, primary and foreign
+keys, not-null, enums and simple checks become a definition, and the rows follow with their relations. The database is only read. Its
+password may stand in PGPASSWORD. Importing it again brings what has changed; rows that are gone from it stay as records.
+
 EXAMPLES
    homing import trails.csv
-   homing import old-list.xlsx --sheet "2025" --collection repairs --rejects wrong.csv --yes`,
+   homing import old-list.xlsx --sheet "2025" --collection repairs --rejects wrong.csv --yes
+   homing import postgres://reader@127.0.0.1:5432/works --table sites --table visits`,
 		Flags: centralFlags(jsonFlag,
 			&cli.StringFlag{Name: "collection", Usage: "`NAME` of the collection; the file's name when left out"},
 			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart; the definition's when left out"},
+			&cli.StringSliceFlag{Name: "table", Usage: "of a database: a `TABLE` or SCHEMA.TABLE; may be given several times; all of the schema public when left out"},
 			&cli.StringFlag{Name: "sheet", Usage: "the `SHEET` of a workbook; the first when left out"},
 			&cli.StringFlag{Name: "encoding", Usage: "of a CSV file: utf-8 or windows-1252", Value: "utf-8"},
 			&cli.StringFlag{Name: "rejects", Usage: "load the good rows and write the wrong ones to this `FILE`"},
@@ -53,29 +63,38 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
-			i := &importing{command: c, path: args[0], options: sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding")}, collection: c.String("collection")}
-			if i.collection == "" {
-				i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(i.path), filepath.Ext(i.path)))
+			if strings.HasPrefix(args[0], "postgres://") || strings.HasPrefix(args[0], "postgresql://") {
+				return importDatabase(ctx, c, args[0])
 			}
-			if !definition.Name.MatchString(i.collection) {
-				return usageError{fmt.Errorf("%q cannot name a collection; give one with --collection", i.collection)}
-			}
-			return i.run(ctx)
+			return importFile(ctx, c, args[0])
 		},
 	}
 }
 
-// importing is one run of the command.
+func importFile(ctx context.Context, c *cli.Command, path string) error {
+	options := sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding")}
+	i := &importing{command: c, path: path, collection: c.String("collection"), open: func() (sheet.Reader, error) { return sheet.Open(path, options) }}
+	if i.collection == "" {
+		i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)))
+	}
+	if !definition.Name.MatchString(i.collection) {
+		return usageError{fmt.Errorf("%q cannot name a collection; give one with --collection", i.collection)}
+	}
+	return i.run(ctx)
+}
+
+// importing is one run of the command, for one table.
 type importing struct {
 	command    *cli.Command
-	path       string
-	options    sheet.Options
+	path       string                       // of the file, or the name of the table
+	open       func() (sheet.Reader, error) // from the start
 	collection string
 	call       caller
 	target     *definition.Collection
 	fresh      bool // the collection is still to be defined
 	key        string
 	fields     map[string]definition.Field // by heading
+	named      bool                        // a column holds the records' ids
 	total      int
 }
 
@@ -99,9 +118,11 @@ type wrongRow struct {
 }
 
 const (
-	listWrong   = 20 // things that are shown
-	rowsAtOnce  = 500
-	bytesAtOnce = 1 << 20
+	listWrong  = 20 // things that are shown
+	rowsAtOnce = 500
+	// Progress is shown each time so many more rows were looked at.
+	progressRows = 5000
+	bytesAtOnce  = 1 << 20
 )
 
 func (i *importing) run(ctx context.Context) error {
@@ -142,12 +163,12 @@ func (i *importing) run(ctx context.Context) error {
 }
 
 // each reads the file from the start.
-func (i *importing) each(take func(sheet.Row) error) error {
-	reader, err := sheet.Open(i.path, i.options)
+func (i *importing) each(take func(sheet.Row) error) (err error) {
+	reader, err := i.open()
 	if err != nil {
 		return err
 	}
-	defer reader.Close()
+	defer func() { err = errors.Join(err, reader.Close()) }()
 	for {
 		row, err := reader.Next()
 		if errors.Is(err, io.EOF) {
@@ -164,7 +185,7 @@ func (i *importing) each(take func(sheet.Row) error) error {
 
 // look reads the file once, to know its columns and what they hold.
 func (i *importing) look() (*propose.Table, error) {
-	reader, err := sheet.Open(i.path, i.options)
+	reader, err := i.open()
 	if err != nil {
 		return nil, err
 	}
@@ -172,12 +193,20 @@ func (i *importing) look() (*propose.Table, error) {
 	if err := reader.Close(); err != nil {
 		return nil, err
 	}
-	table, err := propose.NewTable(headers)
+	own := func(name string) bool { return name == sheet.IDColumn || name == rejectReason } // what an export or a rejects file adds
+	table, err := propose.NewTable(slices.DeleteFunc(slices.Clone(headers), own))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", i.path, err)
 	}
+	line := newProgressLine(i.command.Root().ErrWriter)
+	defer line.done()
 	err = i.each(func(row sheet.Row) error {
-		i.total++
+		if i.total++; i.total%progressRows == 0 {
+			line.show(fmt.Sprintf("reading %s: %d rows", filepath.Base(i.path), i.total))
+		}
+		_, named := row.Cells[sheet.IDColumn]
+		i.named = i.named || named
+		maps.DeleteFunc(row.Cells, func(name string, _ propose.Value) bool { return own(name) })
 		if err := table.Add(row.Cells); err != nil {
 			return fmt.Errorf("%s: row %d: %w", i.path, row.Number, err)
 		}
@@ -229,32 +258,82 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 	if err != nil {
 		return codedError{err, exitRefused}
 	}
+	if err := i.proposeReferences(ctx, table, &d, all.Definitions); err != nil {
+		return err
+	}
 	if i.target, err = d.Compile(); err != nil {
 		return codedError{err, exitRefused}
 	}
 	out := i.command.Root().ErrWriter
 	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, count(i.total, "row"), definition.WriteSource(d))
 	if !i.command.Bool("yes") {
-		if !onTerminal(os.Stdin) {
-			return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with --propose FILE to change the proposal first"), exitRefused}
-		}
-		fmt.Fprint(out, "Define it so, and load the rows? [y/N] ")
-		answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
-		if err != nil || !strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y") {
-			return codedError{errors.New("nothing was changed"), exitRefused}
+		if err := agree(out); err != nil {
+			return err
 		}
 	}
 	i.fresh = true
 	return nil
 }
 
+// agree asks whether to define and load what was shown.
+func agree(out io.Writer) error {
+	if !onTerminal(os.Stdin) {
+		return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with --propose FILE to change the proposal first"), exitRefused}
+	}
+	if yes, err := ask(out, os.Stdin, "Define it so, and load the rows? [y/N] "); err != nil || !yes {
+		return codedError{errors.New("nothing was changed"), exitRefused}
+	}
+	return nil
+}
+
+// proposeReferences makes a column a reference when it is called like a collection that there is, alone or with its key, and its values are
+// keys of records there.
+func (i *importing) proposeReferences(ctx context.Context, table *propose.Table, d *definition.Definition, all []definition.Definition) error {
+	for n, field := range d.Fields {
+		for _, target := range all {
+			if target.Key == "" || field.Name == d.Key || !calledLike(field.Name, target) {
+				continue
+			}
+			samples := table.Samples(field.Name)
+			for _, sample := range samples {
+				var listing central.Listing
+				ask := url.Values{"where": {target.Key + "=" + sample}, "limit": {"1"}}
+				if err := i.call.get(ctx, recordsPath(target.Collection)+"?"+ask.Encode(), &listing); err != nil {
+					return err
+				}
+				if listing.Total == 0 {
+					samples = nil
+					break
+				}
+			}
+			if len(samples) == 0 {
+				continue
+			}
+			schema, err := json.Marshal(map[string]any{"title": field.Title, "type": "string", "format": "uuid", "reference": target.Collection})
+			if err != nil {
+				return err
+			}
+			d.Fields[n].Schema, d.Fields[n].Reference = schema, target.Collection
+			break
+		}
+	}
+	return nil
+}
+
+// calledLike says whether a column's name is that of a collection, in the singular or not, alone or with the collection's key or id behind.
+func calledLike(name string, target definition.Definition) bool {
+	for _, one := range []string{target.Collection, strings.TrimSuffix(target.Collection, "s"), strings.TrimSuffix(target.Collection, "es")} {
+		if slices.Contains([]string{one, one + "_" + target.Key, one + "_id", one + "_no", one + "_number"}, name) {
+			return true
+		}
+	}
+	return false
+}
+
 // match finds the field of each column, by its name or its title.
 func (i *importing) match(table *propose.Table) error {
 	i.fields = map[string]definition.Field{}
 	for _, column := range table.Columns {
-		if column.Header == "id" || column.Header == rejectReason {
-			continue // what an export or a rejects file adds
-		}
 		field, known := i.target.Field(column.Field)
 		for _, other := range i.target.Fields {
 			if !known && strings.EqualFold(other.Title, column.Header) {
@@ -273,7 +352,8 @@ func (i *importing) match(table *propose.Table) error {
 	if i.key == "" {
 		i.key = i.target.Key
 	}
-	if i.key == "" {
+	if i.key == "" || i.named && i.command.String("key") == "" {
+		i.key = "" // each row says which record it is
 		return nil
 	}
 	for _, field := range i.fields {
@@ -304,24 +384,43 @@ func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
 			values[field.Name] = json.RawMessage("null")
 		}
 	}
+	for name := range values { // what is worked out, or filled in by central, is not for a file to say
+		field, _ := i.target.Field(name)
+		if field.Computed != "" || field.Filled != "" || field.Local {
+			delete(values, name)
+		}
+	}
+	if id := row.Cells[sheet.IDColumn]; !id.Empty() {
+		values[central.RowID] = propose.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
+	}
 	return values
 }
 
 // wrongWith says what is wrong with a row; seen are the keys of the rows before it.
-func (i *importing) wrongWith(row sheet.Row, seen map[string]int) []wrongRow {
+func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error) {
 	values := i.values(row)
-	if i.key != "" {
-		key := definition.Plain(values[i.key])
-		if first, twice := seen[key]; twice && key != "null" {
-			return []wrongRow{{row.Number, i.key, key, fmt.Sprintf("row %d has this key already", first)}}
-		}
-		seen[key] = row.Number
+	unique, column := values[i.key], i.key
+	if i.key == "" {
+		unique, column = values[central.RowID], central.RowID
 	}
+	if key := definition.Plain(unique); key != "" && key != "null" {
+		first, err := seen.note(key, row.Number)
+		if err != nil {
+			return nil, err
+		}
+		if first != row.Number {
+			return []wrongRow{{row.Number, column, key, fmt.Sprintf("row %d has this key already", first)}}, nil
+		}
+	}
+	delete(values, central.RowID)
 	fields := record.Fields{}
 	for name, raw := range values {
 		value, err := record.CanonicalField(name, raw)
 		if err != nil {
-			return []wrongRow{{row.Number, name, shorten(string(raw), 40), err.Error()}}
+			return []wrongRow{{row.Number, name, shorten(string(raw), 40), err.Error()}}, nil
+		}
+		if field, _ := i.target.Field(name); value != nil && field.Reference != "" {
+			value = json.RawMessage(anyID) // central finds out which record is meant
 		}
 		if value != nil {
 			fields[name] = value
@@ -332,15 +431,26 @@ func (i *importing) wrongWith(row sheet.Row, seen map[string]int) []wrongRow {
 		name, _, _ := strings.Cut(reason.Field, "/")
 		all = append(all, wrongRow{row.Number, reason.Field, shorten(plain(fields[name]), 40), reason.Message})
 	}
-	return all
+	return all, nil
 }
+
+// anyID stands in for the id of a record that central is to find.
+const anyID = `"00000000-0000-7000-8000-000000000000"`
 
 // check goes through all rows before any is loaded.
 func (i *importing) check() (imported, error) {
 	result := imported{Collection: i.collection, Rows: i.total}
-	seen := map[string]int{}
-	err := i.each(func(row sheet.Row) error {
-		wrong := i.wrongWith(row, seen)
+	seen, err := newSeenKeys()
+	if err != nil {
+		return result, err
+	}
+	line := newProgressLine(i.command.Root().ErrWriter)
+	done := 0
+	err = i.each(func(row sheet.Row) error {
+		wrong, err := i.wrongWith(row, seen)
+		if err != nil {
+			return err
+		}
 		if len(wrong) > 0 {
 			result.Wrong++
 		}
@@ -349,9 +459,13 @@ func (i *importing) check() (imported, error) {
 				result.List = append(result.List, one)
 			}
 		}
+		if done++; done%progressRows == 0 {
+			line.show(fmt.Sprintf("checking %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
+		}
 		return nil
 	})
-	return result, err
+	line.done()
+	return result, errors.Join(err, seen.close())
 }
 
 func (i *importing) refuse(result imported) error {
@@ -405,10 +519,16 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		part, rows, size = part[:0], nil, 0
 		return nil
 	}
-	seen := map[string]int{}
+	seen, err := newSeenKeys()
+	if err != nil {
+		return errors.Join(err, rejects.close())
+	}
 	err = i.each(func(row sheet.Row) error {
-		if wrong := i.wrongWith(row, seen); len(wrong) > 0 {
-			return rejects.write(row, wrong)
+		if result.Wrong > 0 { // otherwise all were found good
+			wrong, err := i.wrongWith(row, seen)
+			if err != nil || len(wrong) > 0 {
+				return errors.Join(err, rejects.write(row, wrong))
+			}
 		}
 		values := i.values(row)
 		for name, value := range values {
@@ -424,7 +544,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		err = send()
 	}
 	line.done()
-	return errors.Join(err, rejects.close())
+	return errors.Join(err, seen.close(), rejects.close())
 }
 
 func (i *importing) tally(result *imported, rejects *rejectsFile, row sheet.Row, outcome central.Row) error {

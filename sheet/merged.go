@@ -1,0 +1,81 @@
+package sheet
+
+import (
+	"archive/zip"
+	"encoding/xml"
+	"errors"
+	"io"
+	"path"
+	"strings"
+)
+
+// mergedCells gives the first range of merged cells of a sheet, or nothing. It reads the workbook's parts as a stream, since the library
+// would hold the whole sheet in memory for it (ECMA-376, part 1, 18.3.1.55).
+func mergedCells(file, sheet string) (string, error) {
+	book, err := zip.OpenReader(file)
+	if err != nil {
+		return "", err
+	}
+	defer book.Close()
+	relation, target := "", ""
+	err = elements(book, "xl/workbook.xml", func(e xml.StartElement) bool {
+		if e.Name.Local == "sheet" && attribute(e, "name") == sheet {
+			relation = attribute(e, "id")
+		}
+		return relation == ""
+	})
+	if err != nil {
+		return "", err
+	}
+	err = elements(book, "xl/_rels/workbook.xml.rels", func(e xml.StartElement) bool {
+		if e.Name.Local == "Relationship" && attribute(e, "Id") == relation {
+			target = attribute(e, "Target")
+		}
+		return target == ""
+	})
+	if err != nil {
+		return "", err
+	}
+	if !strings.HasPrefix(target, "/") {
+		target = path.Join("xl", target)
+	}
+	merged := ""
+	err = elements(book, strings.TrimPrefix(target, "/"), func(e xml.StartElement) bool {
+		if e.Name.Local == "mergeCell" {
+			merged = attribute(e, "ref")
+		}
+		return merged == ""
+	})
+	return merged, err
+}
+
+func attribute(e xml.StartElement, name string) string {
+	for _, a := range e.Attr {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// elements goes through a part of the workbook until more says that it is enough.
+func elements(book *zip.ReadCloser, name string, more func(xml.StartElement) bool) error {
+	part, err := book.Open(name)
+	if err != nil {
+		return err
+	}
+	defer part.Close()
+	decoder := xml.NewDecoder(part)
+	for {
+		token, err := decoder.RawToken()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if start, is := token.(xml.StartElement); is && !more(start) {
+			return nil
+		}
+	}
+}
