@@ -130,8 +130,7 @@ func childrenOf(ctx context.Context, tx *sqlx.Tx, child definition.Definition, p
 		Parent uuid.UUID `db:"parent"`
 		ID     uuid.UUID `db:"id"`
 	}
-	err := tx.SelectContext(ctx, &rows, fmt.Sprintf(`SELECT fields->>'%[1]s' AS parent, id FROM records
-		WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) ORDER BY id`, child.Parent.Field, child.Collection), texts(parents))
+	err := tx.SelectContext(ctx, &rows, `SELECT k.value AS parent, r.id FROM `+byValue(child.Parent.Field, child.Collection, "$1", "id")+` ORDER BY r.id`, texts(parents))
 	found := map[uuid.UUID][]uuid.UUID{}
 	for _, r := range rows {
 		found[r.Parent] = append(found[r.Parent], r.ID)
@@ -216,8 +215,8 @@ func indexParent(ctx context.Context, tx *sqlx.Tx, d definition.Definition) erro
 		return nil
 	}
 	sum := sha256.Sum256([]byte(d.Collection + " " + d.Parent.Field)) // names of indexes are short
-	_, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_parent_%s ON records ((fields->>'%s')) WHERE collection = '%s' AND NOT removed`,
-		hex.EncodeToString(sum[:8]), d.Parent.Field, d.Collection))
+	_, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_parent_%s ON records ((fields->>'%s')) WHERE %s`,
+		hex.EncodeToString(sum[:8]), d.Parent.Field, partOf(d.Collection)))
 	return err
 }
 

@@ -122,14 +122,12 @@ func byKey(ctx context.Context, tx *sqlx.Tx, compiled *definition.Collection, as
 	}
 	var values []string
 	for _, row := range rows {
-		if len(row[key]) > 0 {
-			values = append(values, definition.Plain(row[key]))
+		if text := definition.Plain(row[key]); text != "" && text != "null" {
+			values = append(values, text)
 		}
 	}
 	var found []keyed
-	// The field's name holds only small letters, digits and underscores. The collection stands as a text for the partial index.
-	err := tx.SelectContext(ctx, &found, fmt.Sprintf(`SELECT id, fields->>'%[1]s' AS key, revision, fields FROM records
-		WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) AND %[3]s ORDER BY position DESC`, key, compiled.Definition.Collection, covered("$2")), values, asker.Territories)
+	err := tx.SelectContext(ctx, &found, keyedQuery(key, compiled.Definition.Collection), values, asker.Territories)
 	if err != nil {
 		return nil, err
 	}
@@ -239,8 +237,7 @@ func referred(ctx context.Context, tx *sqlx.Tx, target *definition.Collection, a
 	}
 	if len(values) > 0 && target.Key != "" {
 		var byKey []keyed
-		if err := tx.SelectContext(ctx, &byKey, fmt.Sprintf(`SELECT id, fields->>'%[1]s' AS key, revision, fields FROM records
-			WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) AND %[3]s ORDER BY position DESC`, target.Key, field.Reference, covered("$2")), values, asker.Territories); err != nil {
+		if err := tx.SelectContext(ctx, &byKey, keyedQuery(target.Key, field.Reference), values, asker.Territories); err != nil {
 			return nil, err
 		}
 		found = append(found, byKey...)
@@ -249,6 +246,27 @@ func referred(ctx context.Context, tx *sqlx.Tx, target *definition.Collection, a
 		meant[one.Key] = one.ID
 	}
 	return meant, nil
+}
+
+// keyedQuery finds records by the values of a field that has an index: the first argument; the second are the asker's territories. Of several
+// with one value, the oldest comes last.
+func keyedQuery(field, collection string) string {
+	return `SELECT r.id, k.value AS key, r.revision, r.fields FROM ` + byValue(field, collection, "$1", "id, revision, fields, position, territories") +
+		` WHERE ` + covered("$2") + ` ORDER BY r.position DESC`
+}
+
+// byValue gives the records of a collection in which a field has one of the texts of an argument, as r, with the text as k.value. Each text is
+// looked up on its own, through the partial index: for a condition on all of them at once PostgreSQL, which knows nothing of what stands in
+// the JSON of a table that is being filled, would read the whole collection. Names hold only small letters, digits and underscores.
+func byValue(field, collection, argument, columns string) string {
+	return fmt.Sprintf(`unnest(%[3]s::text[]) AS k (value) CROSS JOIN LATERAL (
+		SELECT %[4]s FROM records WHERE %[2]s AND fields->>'%[1]s' = k.value OFFSET 0) r`, field, partOf(collection), argument, columns)
+}
+
+// partOf is the condition of the partial indexes on the fields of a collection. The collection stands in an expression, so that no other
+// index fits it: PostgreSQL would take the primary key's for a collection that has few records by its statistics, which lag behind.
+func partOf(collection string) string {
+	return fmt.Sprintf(`(collection || '') = '%s' AND NOT removed`, collection)
 }
 
 // rowChange is the change that brings a row in.
@@ -307,7 +325,7 @@ func indexKey(ctx context.Context, tx *sqlx.Tx, d definition.Definition) error {
 	}
 	// Names of indexes are short; both parts hold only small letters, digits and underscores.
 	sum := sha256.Sum256([]byte(d.Collection + " " + d.Key))
-	_, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_key_%s ON records ((fields->>'%s')) WHERE collection = '%s' AND NOT removed`,
-		hex.EncodeToString(sum[:8]), d.Key, d.Collection))
+	_, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_key_%s ON records ((fields->>'%s')) WHERE %s`,
+		hex.EncodeToString(sum[:8]), d.Key, partOf(d.Collection)))
 	return err
 }

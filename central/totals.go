@@ -125,8 +125,7 @@ func loadBroods(ctx context.Context, tx *sqlx.Tx, definitions map[string]*defini
 			Fields   []byte    `db:"fields"`
 			Computed []byte    `db:"computed"`
 		}
-		err := tx.SelectContext(ctx, &rows, fmt.Sprintf(`SELECT fields->>'%[1]s' AS parent, fields, computed FROM records
-			WHERE collection = '%[2]s' AND NOT removed AND fields->>'%[1]s' = ANY($1) ORDER BY id`, child.Parent.Field, child.Definition.Collection), texts(ids))
+		err := tx.SelectContext(ctx, &rows, `SELECT k.value AS parent, r.fields, r.computed FROM `+byValue(child.Parent.Field, child.Definition.Collection, "$1", "id, fields, computed")+` ORDER BY r.id`, texts(ids))
 		if err != nil {
 			return nil, err
 		}
