@@ -90,15 +90,27 @@ var (
 		"ladder":   {"Replace two rungs", "Renew the anchors"},
 		"cable":    {"Retension the cable", "Replace the clamps"},
 	}
+	parts = map[string][]string{"bridge": {"deck", "rail", "abutment"}, "shelter": {"roof", "post"}, "signpost": {"post", "sign"}, "ladder": {"rail", "anchor"}, "cable": {"anchor", "rail"}}
+	flaws = map[string][]string{
+		"deck": {"board cracked", "board soft underfoot", "nails standing out"}, "rail": {"loose at one end", "splintered", "bolt missing"},
+		"anchor": {"rusted through", "turns in the rock"}, "roof": {"felt torn", "drips by the stove", "ridge board gone"},
+		"post": {"leans to the valley", "rotten at the ground"}, "sign": {"arm broken off", "cannot be read"}, "abutment": {"washed out", "stones shifted"},
+	}
 	materials = []string{"larch boards", "coach bolts", "steel cable", "gravel", "paint", "roof felt", "post shoe", "clamps"}
 	people    = []string{"mira", "tobin", "ansel", "runa"}
 )
 
-// Records draws the scenario's records: trails, structures on them, inspections of these and repairs. The same in every run.
+// Records draws the scenario's records: trails, structures on them, inspections of these with what was found, repairs, warnings and old
+// surveys; parents before their children. The same in every run.
 func Records() []Record {
 	g := &generator{random: rand.New(rand.NewPCG(7, 2026)), next: 100}
 	for n := range 60 {
 		g.trail(n)
+	}
+	for n, d := range districts {
+		g.add("warnings", uuid.Nil, map[string]any{"kind": []string{"rockfall", "flood", "storm", "closure"}[n], "district": d.name,
+			"text":  []string{"Stones come down below the Arn Gorge after rain.", "The ford at Fosk is under water.", "Storm from the west; stay off the exposed ways.", "The Pell Traverse is shut for works."}[n],
+			"until": "2027-03-31"})
 	}
 	return g.records
 }
@@ -143,6 +155,10 @@ func (g *generator) trail(n int) {
 	trail := g.add("trails", id, map[string]any{"number": fmt.Sprintf("%s-%02d", d.letters, n/len(districts)+1), "name": name, "district": d.name,
 		"state": state, "length_km": round(2+g.random.Float64()*16, 1), "grade": g.pick([]string{"easy", "moderate", "moderate", "hard", "exposed"}),
 		"course": map[string]any{"type": "LineString", "coordinates": course}})
+	for _, year := range []int{1987, 2004} {
+		g.add("surveys", uuid.Nil, map[string]any{"year": year, "place": name, "trail": trail,
+			"report": fmt.Sprintf("%s, walked end to end in %d: %s, %s.", name, year, g.pick([]string{"well marked", "overgrown in its lower part", "narrow above the tree line"}), g.pick([]string{"two fords", "no water", "a spring at half way"}))})
+	}
 	for k := range 4 + g.random.IntN(4) {
 		at := course[(k+1)%len(course)]
 		g.structure(n, k, trail, d.crew, at)
@@ -168,14 +184,20 @@ func (g *generator) structure(n, k int, trail uuid.UUID, crew string, at []float
 		if kind == "bridge" || kind == "ladder" || kind == "cable" {
 			fields["bolts_loose"] = g.random.IntN(6)
 		}
-		g.add("inspections", uuid.Nil, fields)
+		inspection := g.add("inspections", uuid.Nil, fields)
+		if fields["finding"] != "sound" {
+			for range 1 + g.random.IntN(2) {
+				part := g.pick(parts[kind])
+				g.add("findings", uuid.Nil, map[string]any{"inspection": inspection, "part": part, "what": g.pick(flaws[part]), "severity": 1 + g.random.IntN(5)})
+			}
+		}
 	}
 	if g.random.IntN(2) == 0 {
 		hours := round(1+g.random.Float64()*20, 1)
 		g.add("repairs", uuid.Nil, map[string]any{"structure": structure, "what": g.pick(work[kind]) + ", " + name, "crew": crew,
 			"status": g.pick([]string{"wanted", "wanted", "planned", "under way", "done"}), "urgency": g.pick([]string{"low", "normal", "normal", "high"}),
 			"due":   time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, g.random.IntN(240)).Format(time.DateOnly),
-			"hours": hours, "cost": round(hours*38+float64(g.random.IntN(400)), 0), "materials": []string{g.pick(materials[:4]), g.pick(materials[4:])}})
+			"hours": hours, "materials_cost": round(float64(g.random.IntN(400)), 0), "materials": []string{g.pick(materials[:4]), g.pick(materials[4:])}})
 	}
 }
 

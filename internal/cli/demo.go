@@ -18,6 +18,7 @@ import (
 	"homing/core/record"
 	"homing/core/rights"
 	"homing/demo"
+	"homing/device"
 	"homing/service"
 )
 
@@ -75,6 +76,7 @@ type story struct {
 	out     io.Writer
 	folder  string
 	service *service.Running
+	repair  device.Record // that mira adds without signal
 }
 
 func (s *story) path(worker string) string { return filepath.Join(s.folder, worker+".db") }
@@ -135,7 +137,7 @@ func (s *story) prepare(ctx context.Context) error {
 		line.show(fmt.Sprintf("loading the demo data: %d of %d records", n+1, len(records)))
 	}
 	line.done()
-	s.say("Loaded %s of made-up trails, structures, inspections and repairs.", count(len(records), "record"))
+	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.", count(len(records), "record"))
 	return os.WriteFile(marker, nil, 0o644)
 }
 

@@ -68,7 +68,7 @@ func (s *story) tell(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := s.bridge(ctx); err != nil {
+	if err := s.bridge(ctx, mira); err != nil {
 		return err
 	}
 	return s.compare(ctx, mira, tobin)
@@ -117,11 +117,25 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if _, err = mira.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": state, "note": note}); err != nil {
 		return err
 	}
-	s.say("   mira   sets the Long Bridge to %q, notes %q, and adds an inspection", state, note)
-	if _, err := mira.store.Add(ctx, "inspections", device.Fields{"structure": demo.LongBridge, "date": time.Now().Format(time.DateOnly),
-		"finding": map[string]string{"damaged": "repair soon", "worn": "watch"}[state], "inspector": "mira", "rot_percent": 30, "bolts_loose": 2}); err != nil {
+	s.say("   mira   sets the Long Bridge to %q, notes %q, and adds an inspection with what she found", state, note)
+	inspection, err := mira.store.Add(ctx, "inspections", device.Fields{"structure": demo.LongBridge, "date": time.Now().Format(time.DateOnly),
+		"finding": map[string]string{"damaged": "repair soon", "worn": "watch"}[state], "inspector": "mira", "rot_percent": 30, "bolts_loose": 2})
+	if err != nil {
 		return err
 	}
+	if _, err := mira.store.Add(ctx, "findings", device.Fields{"inspection": inspection.ID, "part": "deck", "what": "board cracked", "severity": 4}); err != nil {
+		return err
+	}
+	if s.repair, err = mira.store.Add(ctx, "repairs", device.Fields{"structure": demo.LongBridge, "what": "Replace deck boards", "status": "wanted", "crew": "kell crew", "hours": 6,
+		"materials_cost": 90, "memo": "The key to the tool box lies under the third stone"}); err != nil {
+		return err
+	}
+	counted, err := mira.store.Get(ctx, "structures", demo.LongBridge)
+	if err != nil {
+		return err
+	}
+	s.say("          and a repair: %s, at a cost of %s, until central numbers it. Her tablet counts %s inspections and %s findings at the bridge now.",
+		s.repair.Provisional["number"], plain(s.repair.Fields["cost"]), plain(counted.Fields["inspections"]), plain(counted.Fields["findings"]))
 	later := "Passable for one person at a time"
 	if plain(bridge.Fields["note"]) == later {
 		later = "Passable"
@@ -133,16 +147,26 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if err != nil || len(signposts.Records) == 0 {
 		return errors.Join(errors.New("the demo's signposts are used up; make clean starts afresh"), err)
 	}
-	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, and removes %s", later, signposts.Records[0].Label)
+	also, err := tobin.store.GoesWith(ctx, signposts.Records[0])
+	if err != nil {
+		return err
+	}
+	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, and removes %s,", later, signposts.Records[0].Label)
+	s.say("          with %s below it", count(also, "record"))
 	return tobin.store.Remove(ctx, "structures", signposts.Records[0].ID)
 }
 
-// bridge shows how two edits of one record came together.
-func (s *story) bridge(ctx context.Context) error {
+// bridge shows what central gave mira's repair, and how two edits of one record came together.
+func (s *story) bridge(ctx context.Context, mira crew) error {
 	history, err := s.service.Central.History(ctx, central.Everything(service.FirstAdminName), "structures", demo.LongBridge)
 	if err != nil {
 		return err
 	}
+	repair, err := mira.store.Get(ctx, "repairs", s.repair.ID)
+	if err != nil {
+		return err
+	}
+	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"], repair.Label, plain(repair.Fields["reported_by"]))
 	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays.\n")
 	return printHistory(s.out, history[:min(len(history), 2)])
 }
@@ -150,7 +174,7 @@ func (s *story) bridge(ctx context.Context) error {
 // compare ends the story with the proof: the same records everywhere.
 func (s *story) compare(ctx context.Context, crews ...crew) error {
 	s.say("\n4. Each device holds just what its worker covers, as central has it: number of records and fingerprint. Repairs go to the crew")
-	s.say("   that they are for; everything else goes to all.\n")
+	s.say("   that they are for; surveys are looked up when they are needed; everything else goes to all.\n")
 	headings := []string{"COLLECTION", "CENTRAL"}
 	for _, c := range crews {
 		headings = append(headings, c.device)
@@ -162,6 +186,9 @@ func (s *story) compare(ctx context.Context, crews ...crew) error {
 	}
 	differ := 0
 	for _, o := range overviews {
+		if !o.Sync.Keep.Loads() {
+			continue
+		}
 		want, err := s.service.Central.Fingerprint(ctx, central.Everything(service.FirstAdminName), o.Collection)
 		if err != nil {
 			return err
