@@ -154,6 +154,81 @@ func (c *Central) HoldTerritories(ctx context.Context, name string, territories 
 	return nil
 }
 
+// SetRole gives a worker another role. The last admin stays one, so that somebody can always mend things. Devices learn of it with their next
+// exchange.
+func (c *Central) SetRole(ctx context.Context, name string, role rights.Role) error {
+	if !role.Valid() {
+		return fail(Invalid, "%q is not a role; take reader, worker, lead or admin", role)
+	}
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		var admins []string
+		if err := tx.SelectContext(ctx, &admins, `SELECT name FROM workers WHERE role = $1 AND password <> '' ORDER BY name FOR UPDATE`, rights.Admin); err != nil {
+			return err
+		}
+		if role != rights.Admin && slices.Equal(admins, []string{name}) {
+			return fail(Clash, "%s is the only admin who can sign in; make somebody else an admin first", name)
+		}
+		done, err := tx.ExecContext(ctx, `UPDATE workers SET role = $2 WHERE name = $1`, name, role)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fail(NotFound, "there is no worker %s", name), err)
+		}
+		return nil
+	})
+	if err == nil {
+		c.announce(ctx, Event{Devices: true})
+	}
+	return err
+}
+
+// Territory is one key with what falls into it and who covers that.
+type Territory struct {
+	Key     string           `json:"key"`
+	Records map[string]int64 `json:"records" doc:"Records that fall into it, by collection; those that are removed do not count."`
+	Workers []string         `json:"workers" doc:"Who holds it, not counting those who hold all."`
+}
+
+// Territories gives all keys that records fall into or workers hold, in order.
+func (c *Central) Territories(ctx context.Context) ([]Territory, error) {
+	var fallen []struct {
+		Key        string `db:"key"`
+		Collection string `db:"collection"`
+		Records    int64  `db:"records"`
+	}
+	err := c.db.SelectContext(ctx, &fallen, `
+		SELECT key, collection, count(*) AS records FROM records, unnest(territories) AS key WHERE NOT removed AND key <> '*' GROUP BY key, collection`)
+	if err != nil {
+		return nil, err
+	}
+	var holders []struct {
+		Key    string `db:"key"`
+		Worker string `db:"worker"`
+	}
+	if err := c.db.SelectContext(ctx, &holders, `SELECT key, name AS worker FROM workers, unnest(territories) AS key WHERE key <> '*' ORDER BY name`); err != nil {
+		return nil, err
+	}
+	byKey := map[string]*Territory{}
+	at := func(key string) *Territory {
+		if byKey[key] == nil {
+			byKey[key] = &Territory{Key: key, Records: map[string]int64{}, Workers: []string{}}
+		}
+		return byKey[key]
+	}
+	for _, f := range fallen {
+		at(f.Key).Records[f.Collection] = f.Records
+	}
+	for _, h := range holders {
+		at(h.Key).Workers = append(at(h.Key).Workers, h.Worker)
+	}
+	all := []Territory{}
+	for _, key := range slices.Sorted(maps.Keys(byKey)) {
+		all = append(all, *byKey[key])
+	}
+	return all, nil
+}
+
 const maxTerritory = 100 // characters
 
 func checkTerritories(territories []string) error {

@@ -12,6 +12,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"path"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -112,6 +113,9 @@ func Records() []Record {
 			"text":  []string{"Stones come down below the Arn Gorge after rain.", "The ford at Fosk is under water.", "Storm from the west; stay off the exposed ways.", "The Pell Traverse is shut for works."}[n],
 			"until": "2027-03-31"})
 	}
+	// Collection by collection, parents first.
+	order := map[string]int{"trails": 0, "structures": 1, "inspections": 2, "findings": 3, "repairs": 4, "warnings": 5, "surveys": 6}
+	slices.SortStableFunc(g.records, func(a, b Record) int { return order[a.Collection] - order[b.Collection] })
 	return g.records
 }
 

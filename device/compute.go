@@ -73,7 +73,7 @@ func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collecti
 		}
 		return text
 	}
-	for when, body := range map[string]string{"INSERT": note("NEW"), "UPDATE OF fields, removed, computed": note("NEW") + note("OLD"), "DELETE": note("OLD")} {
+	for when, body := range map[string]string{"INSERT": note("NEW"), "UPDATE OF fields, removed": note("NEW") + note("OLD"), "DELETE": note("OLD")} {
 		if body == "" {
 			continue
 		}
@@ -99,30 +99,8 @@ func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
 		return err
 	}
 	for _, name := range definition.LeavesFirst(all) {
-		var rows []struct {
-			ID     string `db:"id"`
-			Fields string `db:"fields"`
-			Before string `db:"computed"`
-		}
-		if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id WHERE u.collection = ?`, name); err != nil {
+		if err := computeCollection(ctx, tx, all, all[name]); err != nil {
 			return err
-		}
-		for _, row := range rows {
-			var fields record.Fields
-			if err := json.Unmarshal([]byte(row.Fields), &fields); err != nil {
-				return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
-			}
-			broods, err := loadBroods(ctx, tx, all, all[name], row.ID)
-			if err != nil {
-				return err
-			}
-			// What cannot be worked out has no value; the record is none the worse for it.
-			computed, _ := all[name].Compute(fields, broods)
-			if text := string(computed.JSON()); text != row.Before { // its parent is noted by the trigger
-				if _, err := tx.ExecContext(ctx, `UPDATE records SET computed = ? WHERE collection = ? AND id = ?`, text, name, row.ID); err != nil {
-					return err
-				}
-			}
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM uncomputed WHERE collection = ?`, name); err != nil {
 			return err
@@ -131,28 +109,77 @@ func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-// loadBroods gives the children that the totals of a record need: those that this device holds.
-func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection, id string) (map[string]definition.Brood, error) {
-	broods := map[string]definition.Brood{}
+func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) error {
+	name := c.Definition.Collection
+	var rows []struct {
+		ID     string `db:"id"`
+		Fields string `db:"fields"`
+		Before string `db:"computed"`
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id WHERE u.collection = ?`, name); err != nil || len(rows) == 0 {
+		return err
+	}
+	broods, err := loadBroods(ctx, tx, all, c)
+	if err != nil {
+		return err
+	}
+	put, err := tx.PrepareContext(ctx, `UPDATE records SET computed = ? WHERE collection = ? AND id = ?`)
+	if err != nil {
+		return err
+	}
+	defer put.Close()
+	for _, row := range rows {
+		var fields record.Fields
+		if err := json.Unmarshal([]byte(row.Fields), &fields); err != nil {
+			return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+		}
+		// What cannot be worked out has no value; the record is none the worse for it.
+		computed, _ := c.Compute(fields, broods[row.ID])
+		text := string(computed.JSON())
+		if text == row.Before {
+			continue
+		}
+		if _, err := put.ExecContext(ctx, text, name, row.ID); err != nil {
+			return err
+		}
+		if parent, names := c.ParentOf(fields); names && all[c.Parent.Collection] != nil && all[c.Parent.Collection].Totals(name) {
+			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed VALUES (?, ?)`, c.Parent.Collection, parent.String()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// loadBroods gives the children that the totals of the noted records of a collection need, by the record's id and then by collection: those
+// that this device holds.
+func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) (map[string]map[string]definition.Brood, error) {
+	broods := map[string]map[string]definition.Brood{}
 	for _, child := range definition.ChildrenOf(c.Definition.Collection, all) {
 		name := child.Definition.Collection
 		if !c.Totals(name) {
 			continue
 		}
-		var rows []struct{ Fields, Computed string }
-		if err := tx.SelectContext(ctx, &rows, childrenQuery(`fields, computed`, child.Definition)+` ORDER BY id`, id); err != nil {
+		var rows []struct{ Parent, Fields, Computed string }
+		// CROSS JOIN keeps SQLite from going through all children first; the + takes the column's affinity away, which would keep it from the index.
+		if err := tx.SelectContext(ctx, &rows, fmt.Sprintf(`SELECT u.id AS parent, r.fields, r.computed FROM uncomputed u CROSS JOIN records r
+			WHERE u.collection = ? AND r.collection = '%s' AND r.fields->>'$.%s' = +u.id AND NOT r.removed ORDER BY r.id`, name, child.Parent.Field), c.Definition.Collection); err != nil {
 			return nil, err
 		}
-		brood := definition.Brood{Collection: child}
 		for _, row := range rows {
 			var fields, computed record.Fields
 			if err := errors.Join(json.Unmarshal([]byte(row.Fields), &fields), json.Unmarshal([]byte(row.Computed), &computed)); err != nil {
 				return nil, fmt.Errorf("%w: a record of %s", ErrDamaged, name)
 			}
 			maps.Copy(fields, computed)
+			if broods[row.Parent] == nil {
+				broods[row.Parent] = map[string]definition.Brood{}
+			}
+			brood := broods[row.Parent][name]
+			brood.Collection = child
 			brood.Records = append(brood.Records, fields)
+			broods[row.Parent][name] = brood
 		}
-		broods[name] = brood
 	}
 	return broods, nil
 }

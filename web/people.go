@@ -72,6 +72,22 @@ func (s *Server) registerPeople() {
 }
 
 func (s *Server) registerTerritories() {
+	add(s, s.operation(http.MethodGet, "/v1/territories", "territories", "All territories, what falls into them and who holds them", workerAdmins),
+		func(ctx context.Context, _ *nothing) (*answer[[]central.Territory], error) {
+			all, err := s.central.Territories(ctx)
+			return &answer[[]central.Territory]{all}, err
+		})
+	type roleIn struct {
+		Name string `path:"name"`
+		Body struct {
+			Role rights.Role `json:"role" enum:"reader,worker,lead,admin"`
+		}
+	}
+	change := s.operation(http.MethodPut, "/v1/workers/{name}/role", "set-role", "Give a worker another role", workerAdmins)
+	change.Errors = append(change.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, change, func(ctx context.Context, in *roleIn) (*struct{}, error) {
+		return nil, s.central.SetRole(ctx, in.Name, in.Body.Role)
+	})
 	type holdIn struct {
 		Name string `path:"name"`
 		Body struct {

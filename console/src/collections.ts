@@ -41,7 +41,19 @@ export function fieldsOf(record: RecordRow): Fields {
   return (record.fields ?? {}) as Fields
 }
 
+/** The collections whose records belong to those of a collection. */
+export function childrenOf(name: string): Overview[] {
+  return (collections.value ?? []).filter((c) => c.parent?.collection === name)
+}
+
+/** Whether people set a field at central; the rest is worked out, filled in, numbered, or stays on devices. */
+export const settable = (field: Field) => !field.computed && !field.filled && !field.series && !field.local
+
+/** Where a value comes from that nobody sets. */
+export const given = (field: Field) => (field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : '')
+
 export interface Schema {
+  unit?: string
   type?: string | string[]
   enum?: unknown[]
   $ref?: string

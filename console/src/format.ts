@@ -35,7 +35,7 @@ export function shown(field: Field | undefined, value: unknown): string {
   if (Array.isArray(value)) return value.map((item) => (typeof item === 'object' ? JSON.stringify(item) : String(item))).join(', ')
   if (typeof value === 'boolean') return value ? 'yes' : 'no'
   if (typeof value === 'object') return JSON.stringify(value)
-  return String(value)
+  return schema.unit ? `${String(value)} ${schema.unit}` : String(value)
 }
 
 export function plural(n: number, noun: string): string {

@@ -7,6 +7,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
 import CollectionsPage from './pages/CollectionsPage.vue'
 import DevicesPage from './pages/DevicesPage.vue'
+import EnrolPage from './pages/EnrolPage.vue'
 import ExchangesPage from './pages/ExchangesPage.vue'
 import NowherePage from './pages/NowherePage.vue'
 import PeoplePage from './pages/PeoplePage.vue'
@@ -25,6 +26,7 @@ const router = createRouter({
     { path: '/records/:collection/:id', name: 'record', component: RecordPage },
     { path: '/devices', name: 'devices', component: DevicesPage },
     { path: '/exchanges', name: 'exchanges', component: ExchangesPage },
+    { path: '/enrol', name: 'enrol', component: EnrolPage },
     { path: '/people', name: 'people', component: PeoplePage },
     { path: '/:rest(.*)', component: NowherePage },
   ],

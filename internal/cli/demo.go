@@ -2,20 +2,20 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
 	"homing/console"
-	"homing/core/change"
-	"homing/core/record"
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
@@ -120,25 +120,45 @@ func (s *story) prepare(ctx context.Context) error {
 		return nil
 	}
 	line := newProgressLine(s.out)
-	admin := central.Everything(service.FirstAdminName)
-	for n, r := range records {
-		fields, err := r.JSON()
-		if err != nil {
+	for at := 0; at < len(records); {
+		end := at
+		for end < len(records) && records[end].Collection == records[at].Collection && end-at < rowsAtOnce {
+			end++
+		}
+		if err := s.load(ctx, records[at:end]); err != nil {
 			return err
 		}
-		parsed, err := record.Parse(fields)
-		if err != nil {
-			return err
-		}
-		_, err = c.Direct(ctx, admin, central.Write{Collection: r.Collection, Record: r.ID, Kind: change.Add, Fields: record.Diff(nil, parsed)})
-		if err := unlessThere(err); err != nil {
-			return fmt.Errorf("load %s %s: %w", r.Collection, r.ID, err)
-		}
-		line.show(fmt.Sprintf("loading the demo data: %d of %d records", n+1, len(records)))
+		at = end
+		line.show(fmt.Sprintf("loading the demo data: %d of %d records", at, len(records)))
 	}
 	line.done()
 	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.", count(len(records), "record"))
 	return os.WriteFile(marker, nil, 0o644)
+}
+
+// load adds records of one collection.
+func (s *story) load(ctx context.Context, records []demo.Record) error {
+	rows := make([]map[string]json.RawMessage, len(records))
+	for n, r := range records {
+		text, err := r.JSON()
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &rows[n]); err != nil {
+			return err
+		}
+		rows[n][central.RowID] = json.RawMessage(strconv.Quote(r.ID.String()))
+	}
+	outcomes, err := s.service.Central.PutRows(ctx, central.Everything(service.FirstAdminName), records[0].Collection, "", rows)
+	if err != nil {
+		return err
+	}
+	for n, outcome := range outcomes {
+		if outcome.Outcome == central.RowRefused {
+			return fmt.Errorf("load %s %s: %v", records[n].Collection, records[n].ID, outcome.Reasons)
+		}
+	}
+	return nil
 }
 
 // unlessThere lets pass that something exists already: an earlier start made it.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -69,6 +70,21 @@ func workersCommand() *cli.Command {
 					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
 					return nil
 				}},
+			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: centralFlags(), Action: func(ctx context.Context, c *cli.Command) error {
+				args, err := arguments(c, "WORKER", "ROLE")
+				if err != nil {
+					return err
+				}
+				call, err := newCaller(c)
+				if err != nil {
+					return err
+				}
+				if err := call.call(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role", map[string]any{"role": args[1]}, nil); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.Root().Writer, "%s is %s now. Devices follow with their next exchange.\n", args[0], args[1])
+				return nil
+			}},
 		},
 	}
 }
@@ -87,10 +103,11 @@ func held(territories []string) string {
 func territoriesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "territories",
-		Usage: "say which territories a worker holds",
+		Usage: "see the territories, and say which a worker holds",
 		Description: `A definition's sync.territory says which territories a record falls into. A worker's devices get the records of the territories
 that the worker holds: what is gained is loaded with the next exchange, what is lost is dropped.`,
 		Commands: []*cli.Command{
+			{Name: "list", Usage: "list the territories, what falls into them and who holds them", Flags: centralFlags(jsonFlag), Action: listTerritories},
 			{Name: "hold", Usage: "set all the territories that a worker holds", ArgsUsage: "WORKER KEY…",
 				Description: "The key * stands for all territories. With --none the worker holds no territory.",
 				Flags:       centralFlags(&cli.BoolFlag{Name: "none", Usage: "the worker is to hold no territory"}),
@@ -112,6 +129,41 @@ that the worker holds: what is gained is loaded with the next exchange, what is 
 				}},
 		},
 	}
+}
+
+func listTerritories(ctx context.Context, c *cli.Command) error {
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	var all []central.Territory
+	if err := call.get(ctx, "/v1/territories", &all); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(w, "No record falls into a territory: no definition has sync.territory yet, so everybody covers all.")
+		return nil
+	}
+	t := newTable(w, "TERRITORY", "RECORDS", "HELD BY")
+	for _, one := range all {
+		var parts []string
+		for _, name := range slices.Sorted(maps.Keys(one.Records)) {
+			parts = append(parts, fmt.Sprintf("%d %s", one.Records[name], name))
+		}
+		if len(parts) == 0 {
+			parts = []string{"none"}
+		}
+		who := strings.Join(one.Workers, ", ")
+		if who == "" {
+			who = "nobody but those who hold all"
+		}
+		t.row(one.Key, strings.Join(parts, ", "), who)
+	}
+	return t.flush()
 }
 
 func devicesCommand() *cli.Command {

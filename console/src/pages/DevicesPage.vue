@@ -4,6 +4,7 @@ import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import Dialog from 'primevue/dialog'
 import Select from 'primevue/select'
+import ToggleSwitch from 'primevue/toggleswitch'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
 import { onMounted, ref } from 'vue'
@@ -24,7 +25,9 @@ const workers = ref<Worker[]>([])
 const problem = ref('')
 const enrolling = ref(false)
 const owner = ref('')
-const code = ref<{ code: string; worker: string; expires_at: string }>()
+const code = ref<{ code: string; worker: string; expires_at: string; link?: string; picture?: string }>()
+const revoking = ref<Device>()
+const deliver = ref(false)
 
 async function refresh() {
   try {
@@ -46,7 +49,7 @@ async function startEnrolment() {
 }
 async function issue() {
   try {
-    code.value = await ask(api.POST('/v1/codes', { body: { worker: owner.value } }))
+    code.value = await ask(api.POST('/v1/codes', { body: { worker: owner.value, central: window.location.origin } }))
   } catch (error) {
     toast.add({ severity: 'error', summary: 'No code', detail: (error as Error).message, life: 9000 })
   }
@@ -55,7 +58,7 @@ async function issue() {
 async function setRevoked(device: Device, revoke: boolean) {
   const params = { path: { id: device.id } }
   try {
-    if (revoke) await ask(api.POST('/v1/devices/{id}/revocation', { params }))
+    if (revoke) await ask(api.POST('/v1/devices/{id}/revocation', { params: { ...params, query: { deliver: deliver.value } } }))
     else await ask(api.DELETE('/v1/devices/{id}/revocation', { params }))
     await refresh()
   } catch (error) {
@@ -63,11 +66,28 @@ async function setRevoked(device: Device, revoke: boolean) {
   }
 }
 function revoke(device: Device) {
+  deliver.value = false
+  revoking.value = device
+}
+async function doRevoke() {
+  if (revoking.value) await setRevoked(revoking.value, true)
+  revoking.value = undefined
+}
+const state = (device: Device) => (device.may_deliver ? 'revoked, may deliver' : 'revoked')
+const others = (device: Device) => (device.people ?? []).slice(1)
+function leave(device: Device, worker: string) {
   confirm.require({
-    header: `Revoke ${device.name}?`,
-    message: 'It can no longer push or pull. What it has not sent stays on it, and you can readmit it.',
-    acceptLabel: 'Revoke', rejectLabel: 'Cancel', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
-    accept: () => setRevoked(device, true),
+    header: `Take ${worker} off ${device.name}?`,
+    message: 'The device drops what only they cover. What they have not sent still goes to central.',
+    acceptLabel: 'Take off', rejectLabel: 'Cancel', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    accept: async () => {
+      try {
+        await ask(api.DELETE('/v1/devices/{id}/people/{worker}', { params: { path: { id: device.id, worker } } }))
+        await refresh()
+      } catch (error) {
+        toast.add({ severity: 'error', summary: 'Not done', detail: (error as Error).message, life: 9000 })
+      }
+    },
   })
 }
 
@@ -84,7 +104,8 @@ function last(device: Device): string {
   const parts = [[e.applied, 'applied'], [e.merged, 'merged'], [e.refused, 'refused'], [e.waiting, 'waiting'], [e.delivered, 'pulled']] as const
   return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing to exchange'
 }
-const command = () => `homing local enrol --central ${window.location.origin} --code ${code.value?.code} --name NAME`
+const command = () => `homing local enrol --link '${code.value?.link}' --name NAME`
+const joinCommand = () => `homing local join --code ${code.value?.code}`
 </script>
 
 <template>
@@ -100,14 +121,19 @@ const command = () => `homing local enrol --central ${window.location.origin} --
       <EmptyNote v-if="!devices.length" title="No device is enrolled yet">Enrol one: it gets a one-time code, and loads what its worker covers.</EmptyNote>
       <div v-else-if="narrow" class="cards">
         <div v-for="d in devices" :key="d.id" class="card">
-          <b>{{ d.name }}</b> <span class="faint">{{ d.worker }}</span> <span v-if="d.revoked_at" class="bad">revoked</span>
+          <b>{{ d.name }}</b> <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span> <span v-if="d.revoked_at" class="bad">{{ state(d) }}</span>
           <div class="faint">seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock {{ clock(d.offset_ms, d.error_ms).text }}</div>
           <div class="faint">last exchange: {{ last(d) }}</div>
         </div>
       </div>
       <DataTable v-else :value="devices" data-key="id" size="small">
-        <Column header="Device"><template #body="{ data }"><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">revoked</span><div class="faint small">{{ data.agent }}</div></template></Column>
-        <Column header="Worker"><template #body="{ data }">{{ data.worker }} <span class="faint">{{ data.role }}</span></template></Column>
+        <Column header="Device"><template #body="{ data }"><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><div class="faint small">{{ data.agent }}</div></template></Column>
+        <Column header="Worker">
+          <template #body="{ data }">
+            {{ data.worker }} <span class="faint">{{ data.role }}</span>
+            <div v-for="p in others(data)" :key="p.name" class="other">{{ p.name }} <span class="faint">{{ p.role }}</span><Button v-if="mayManageDevices" icon="pi pi-times" text rounded size="small" :aria-label="`Take ${p.name} off`" :title="`Take ${p.name} off`" @click="leave(data, p.name)" /></div>
+          </template>
+        </Column>
         <Column header="Seen"><template #body="{ data }"><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template></Column>
         <Column header="Behind by"><template #body="{ data }"><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template></Column>
         <Column header="Owes"><template #body="{ data }"><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template></Column>
@@ -129,15 +155,33 @@ const command = () => `homing local enrol --central ${window.location.origin} --
       </div>
       <div v-else>
         <p>This code enrols one device for <b>{{ code.worker }}</b>, until {{ fullTime(code.expires_at) }}. It is shown this once.</p>
-        <p class="code mono">{{ code.code }}</p>
-        <p class="faint">On the device:</p>
-        <pre class="mono">{{ command() }}</pre>
+        <div class="both">
+          <img v-if="code.picture" :src="code.picture" alt="The enrolment link as a QR code" />
+          <div>
+            <p class="code mono">{{ code.code }}</p>
+            <p class="faint">On a new device:</p>
+            <pre class="mono">{{ command() }}</pre>
+            <p class="faint">On a device that {{ code.worker }} is to share:</p>
+            <pre class="mono">{{ joinCommand() }}</pre>
+          </div>
+        </div>
       </div>
+    </Dialog>
+    <Dialog :visible="!!revoking" modal :header="`Revoke ${revoking?.name}?`" :style="{ width: 'min(30rem, 94vw)' }" @update:visible="revoking = undefined">
+      <p>It can no longer push or pull. What it has not sent stays on it, and you can readmit it.</p>
+      <label class="check"><ToggleSwitch v-model="deliver" input-id="deliver" /><span>Let it still send what it has queued. It gets nothing.</span></label>
+      <div class="actions"><Button label="Revoke" severity="danger" size="small" @click="doRevoke" /><Button label="Cancel" severity="secondary" size="small" @click="revoking = undefined" /></div>
     </Dialog>
   </div>
 </template>
 
 <style scoped>
+.both { display: grid; grid-template-columns: 11rem minmax(0, 1fr); gap: 1rem; align-items: start; }
+.both img { width: 100%; border-radius: 4px; }
+.both p { margin: 0.5rem 0 0.2rem; }
+.check { display: flex; gap: 0.7rem; align-items: center; margin: 0 0 1.1rem; }
+.other { display: flex; align-items: center; gap: 0.3rem; }
+@media (max-width: 560px) { .both { grid-template-columns: minmax(0, 1fr); } }
 .small { font-size: 0.85rem; }
 .code { font-size: 1.5rem; text-align: center; letter-spacing: 0.06em; margin: 0.5rem 0; }
 pre { white-space: pre-wrap; overflow-wrap: anywhere; background: var(--ground); padding: 0.6rem; border-radius: 4px; margin: 0; }

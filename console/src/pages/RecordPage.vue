@@ -2,12 +2,13 @@
 import Button from 'primevue/button'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
-import { fieldsOf, forgetLabels, labelOf, useCollections } from '../collections'
+import { api, ask, Problem, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
+import { childrenOf, fieldsOf, forgetLabels, given, labelOf, referenced, settable, useCollections } from '../collections'
 import { fullTime, shown } from '../format'
 import { useHeads } from '../live'
+import ChildList from '../parts/ChildList.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import HistoryTrail from '../parts/HistoryTrail.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -20,10 +21,11 @@ const confirm = useConfirm()
 const { mayEdit } = useSession()
 const { collections, load, find } = useCollections()
 
-const name = String(route.params.collection)
-const id = String(route.params.id)
-const path = { collection: name, id }
-const collection = computed(() => find(name))
+const name = computed(() => String(route.params.collection))
+const id = computed(() => String(route.params.id))
+const path = computed(() => ({ collection: name.value, id: id.value }))
+const collection = computed(() => find(name.value))
+const children = computed(() => childrenOf(name.value))
 const record = ref<RecordRow>()
 const history = ref<HistoryEntry[]>([])
 const problem = ref('')
@@ -35,8 +37,8 @@ async function refresh() {
   try {
     if (!collections.value) await load()
     const [r, h] = await Promise.all([
-      ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path } })),
-      ask(api.GET('/v1/collections/{collection}/records/{id}/history', { params: { path } })),
+      ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path: path.value } })),
+      ask(api.GET('/v1/collections/{collection}/records/{id}/history', { params: { path: path.value } })),
     ])
     record.value = r
     history.value = h ?? []
@@ -47,13 +49,28 @@ async function refresh() {
     loading.value = false
   }
 }
-onMounted(refresh)
+// One record leads to another on this same page.
+watch(path, () => {
+  if (!route.params.id) return
+  editing.value = false
+  record.value = undefined
+  loading.value = true
+  refresh()
+}, { immediate: true })
 useHeads((names) => {
   names.forEach(forgetLabels)
-  if (names.length === 0 || names.includes(name)) refresh()
+  // Totals change with the children, whose collection is another.
+  if (names.length === 0 || names.includes(name.value) || children.value.length) refresh()
 })
 
 const fields = computed(() => (record.value ? fieldsOf(record.value) : {}))
+/** The values that somebody set: the others come by themselves. */
+const own = computed(() => Object.fromEntries((collection.value?.fields ?? []).filter((f) => settable(f) && fields.value[f.name] !== undefined).map((f) => [f.name, fields.value[f.name]])))
+const parent = computed(() => {
+  const above = collection.value?.parent
+  const up = above && fields.value[above.field]
+  return above && typeof up === 'string' ? { collection: above.collection, id: up } : undefined
+})
 const moved = computed(() => editing.value && record.value !== undefined && record.value.revision > base.value)
 
 function edit() {
@@ -62,7 +79,7 @@ function edit() {
 }
 
 async function save(changed: Fields) {
-  const answer = await ask(api.PATCH('/v1/collections/{collection}/records/{id}', { params: { path }, body: { base: base.value, fields: changed } }))
+  const answer = await ask(api.PATCH('/v1/collections/{collection}/records/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
   editing.value = false
   const merged = answer.answer === 'merged'
   toast.add({ severity: merged ? 'warn' : 'success', summary: merged ? 'Saved and merged' : 'Saved',
@@ -72,7 +89,7 @@ async function save(changed: Fields) {
 
 async function bringBack() {
   try {
-    await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: name } }, body: { id, fields: fields.value } }))
+    await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: name.value } }, body: { id: id.value, fields: own.value } }))
     toast.add({ severity: 'success', summary: 'Brought back', life: 3000 })
     await refresh()
   } catch (error) {
@@ -85,21 +102,37 @@ function remove() {
     header: 'Remove this record?',
     message: 'It goes from every device with its next exchange. Its history stays, and it can be brought back.',
     acceptLabel: 'Remove', rejectLabel: 'Keep', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
-    accept: async () => {
-      try {
-        await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path, query: { base: record.value?.revision } } }))
-        await refresh()
-      } catch (error) {
-        toast.add({ severity: 'error', summary: 'Not removed', detail: (error as Error).message, life: 9000 })
-      }
-    },
+    accept: () => doRemove(false),
+  })
+}
+
+async function doRemove(withChildren: boolean) {
+  try {
+    await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path: path.value, query: { base: record.value?.revision, with_children: withChildren } } }))
+    await refresh()
+  } catch (error) {
+    const also = error instanceof Problem && !withChildren ? error.reasons.filter((r) => r.code === 'has-children' && r.message.includes('would go')) : []
+    if (also.length) askForChildren(also.map((r) => r.message).join('; '))
+    else toast.add({ severity: 'error', summary: 'Not removed', detail: (error as Error).message, life: 9000 })
+  }
+}
+
+function askForChildren(also: string) {
+  confirm.require({
+    header: 'Remove what belongs to it, too?',
+    message: `${also}. Each keeps its history and can be brought back.`,
+    acceptLabel: 'Remove all', rejectLabel: 'Keep', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    accept: () => doRemove(true),
   })
 }
 </script>
 
 <template>
   <div class="page">
-    <p class="path"><RouterLink :to="{ name: 'records', params: { collection: name } }">← {{ collection?.title ?? name }}</RouterLink></p>
+    <p class="path">
+      <RouterLink :to="{ name: 'records', params: { collection: name } }">← {{ collection?.title ?? name }}</RouterLink>
+      <template v-if="parent"> <span class="faint">belongs to</span> <RouterLink :to="{ name: 'record', params: parent }">{{ referenced(parent.collection, parent.id) }}</RouterLink></template>
+    </p>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <template v-if="record && collection">
       <div class="head">
@@ -122,7 +155,7 @@ function remove() {
           <RecordForm v-if="editing" :collection="collection" :fields="fields" :submit="save" done="Save" @cancel="editing = false" />
           <dl v-else>
             <template v-for="f in collection.fields" :key="f.name">
-              <dt>{{ f.title }}</dt>
+              <dt>{{ f.title }}<span v-if="given(f)" class="given" :title="f.computed || f.filled || f.series">{{ given(f) }}</span></dt>
               <dd>
                 <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{ shown(f, fields[f.name]) }}</RouterLink>
                 <span v-else-if="fields[f.name] !== undefined">{{ shown(f, fields[f.name]) }}</span>
@@ -135,10 +168,13 @@ function remove() {
             <dd>{{ fullTime(record.edited_at) }} by {{ record.author }}{{ record.device ? ` on ${record.device}` : '' }}</dd>
           </dl>
         </section>
+        <div class="stack">
+          <template v-if="!record.removed"><ChildList v-for="c in children" :key="c.collection + id" :collection="c" :parent="id" /></template>
         <section class="sheet padded">
           <h2>History</h2>
           <HistoryTrail :entries="history" :collection="collection" />
         </section>
+        </div>
       </div>
     </template>
     <EmptyNote v-else-if="!loading && !problem" title="There is no such record"><RouterLink to="/">All collections</RouterLink></EmptyNote>
@@ -147,6 +183,8 @@ function remove() {
 
 <style scoped>
 .path { margin: 0 0 0.4rem; }
+.stack { display: grid; gap: 1rem; }
+.given { display: block; font-size: 0.78rem; opacity: 0.8; }
 .gone { text-decoration: line-through; }
 .columns { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 6fr); gap: 1rem; align-items: start; }
 dl { display: grid; grid-template-columns: minmax(6.5rem, max-content) 1fr; gap: 0.35rem 1rem; margin: 0; }

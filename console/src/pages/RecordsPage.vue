@@ -9,7 +9,7 @@ import { useToast } from 'primevue/usetoast'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Fields, type RecordRow } from '../api/client'
-import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, schemaOf, useCollections } from '../collections'
+import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
@@ -39,6 +39,13 @@ const box = ref<{ $el: HTMLInputElement }>()
 // Where one is stands in the address, so that going back and sharing a link work.
 const offset = computed(() => Number(route.query.from ?? 0) || 0)
 const sort = computed(() => String(route.query.sort ?? ''))
+const where = computed(() => String(route.query.where ?? ''))
+/** The condition of a link from a parent's page, in words. */
+const belongs = computed(() => {
+  const above = collection.value?.parent
+  const [field, id] = where.value.split('=')
+  return above && field === above.field && id ? { collection: above.collection, id } : undefined
+})
 const search = ref(String(route.query.search ?? ''))
 const go = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
 
@@ -57,7 +64,7 @@ async function refresh(live: boolean) {
     if (!collection.value || live) await load()
     const listing = await ask(
       api.GET('/v1/collections/{collection}/records', {
-        params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
+        params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, where: where.value ? [where.value] : undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
       }),
     )
     if (mine !== latest) return
@@ -117,6 +124,11 @@ async function add(fields: Fields) {
       <div class="head">
         <h1>{{ collection.title }}</h1>
         <span class="faint" role="status">{{ plural(total, 'record') }}{{ route.query.search ? ' found' : '' }}</span>
+        <span v-if="where" class="only">
+          <template v-if="belongs">of <RouterLink :to="{ name: 'record', params: belongs }">{{ referenced(belongs.collection, belongs.id) }}</RouterLink></template>
+          <template v-else>where {{ where }}</template>
+          <Button icon="pi pi-times" text rounded size="small" aria-label="Show all" title="Show all" @click="go({ where: undefined, from: undefined })" />
+        </span>
         <span class="grow" />
         <InputText ref="box" v-model="search" type="search" :placeholder="narrow ? 'Search' : 'Search  ( / )'" aria-label="Search records" size="small" class="search" @keydown.esc="search = ''" />
         <Button v-if="mayEdit" label="Add" icon="pi pi-plus" size="small" @click="adding = true" />
@@ -164,6 +176,7 @@ async function add(fields: Fields) {
 .tabs a { padding: 0.25rem 0.7rem; border: 1px solid var(--line); border-radius: 4px; color: inherit; background: var(--sheet); white-space: nowrap; }
 .tabs a:hover { text-decoration: none; border-color: var(--accent); }
 .tabs a.router-link-active { border-color: var(--accent); box-shadow: inset 0 -2px 0 var(--accent); }
+.only { display: inline-flex; align-items: center; gap: 0.3rem; }
 .search { width: 18rem; }
 @media (max-width: 720px) { .search { flex: 1 1 8rem; width: 8rem; } }
 </style>

@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
-import { schemaOf } from '../collections'
+import { schemaOf, settable } from '../collections'
 import FieldInput from './FieldInput.vue'
 
-const props = defineProps<{ collection: Overview; fields: Fields; submit: (changed: Fields) => Promise<void>; done: string }>()
+const props = defineProps<{ collection: Overview; fields: Fields; preset?: Fields; submit: (changed: Fields) => Promise<void>; done: string }>()
 const emit = defineEmits<{ cancel: [] }>()
 
-const draft = reactive<Fields>(JSON.parse(JSON.stringify(props.fields)))
+const draft = reactive<Fields>(JSON.parse(JSON.stringify({ ...props.fields, ...props.preset })))
+const inputs = computed(() => (props.collection.fields ?? []).filter(settable))
 const before = JSON.parse(JSON.stringify(props.fields)) as Fields
 const reasons = ref<Reason[]>([])
 const wrong = ref('')
@@ -17,7 +18,7 @@ const busy = ref(false)
 /** Only what differs travels; a field that was emptied goes as null. */
 function changed(): Fields {
   const fields: Fields = {}
-  for (const field of props.collection.fields ?? []) {
+  for (const field of inputs.value) {
     const [from, to] = [before[field.name], draft[field.name]]
     if (JSON.stringify(from) !== JSON.stringify(to)) fields[field.name] = to ?? null
   }
@@ -45,8 +46,8 @@ const reasonFor = (name: string) => reasons.value.filter((r) => r.field === name
 
 <template>
   <form class="form" @submit.prevent="save" @keydown.esc="emit('cancel')">
-    <label v-for="field in collection.fields" :key="field.name" :for="field.name">
-      <span>{{ field.title }}<span v-if="field.required" class="faint" title="A value is required"> *</span></span>
+    <label v-for="field in inputs" :key="field.name" :for="field.name">
+      <span>{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span><span v-if="field.required" class="faint" title="A value is required"> *</span></span>
       <FieldInput v-model="draft[field.name]" :field="field" />
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>
       <span v-if="reasonFor(field.name)" class="wrong" role="alert">{{ reasonFor(field.name) }}</span>

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import { useToast } from 'primevue/usetoast'
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Fields, type Overview, type RecordRow } from '../api/client'
+import { fieldsOf, labelOf } from '../collections'
+import { ago } from '../format'
+import { useHeads } from '../live'
+import { useSession } from '../session'
+import RecordForm from './RecordForm.vue'
+
+/** The records of a child collection that belong to one record. */
+const props = defineProps<{ collection: Overview; parent: string }>()
+const few = 8
+const toast = useToast()
+const { mayEdit } = useSession()
+const records = ref<RecordRow[]>([])
+const total = ref(0)
+const adding = ref(false)
+const where = computed(() => `${props.collection.parent?.field}=${props.parent}`)
+
+async function refresh() {
+  const path = { collection: props.collection.collection }
+  const listing = await ask(api.GET('/v1/collections/{collection}/records', { params: { path, query: { where: [where.value], sort: '-edited_at', limit: few } } })).catch(() => undefined)
+  records.value = listing?.records ?? []
+  total.value = listing?.total ?? 0
+}
+onMounted(refresh)
+useHeads((names) => {
+  if (names.length === 0 || names.includes(props.collection.collection)) refresh()
+})
+
+async function add(fields: Fields) {
+  await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: props.collection.collection } }, body: { fields } }))
+  adding.value = false
+  toast.add({ severity: 'success', summary: 'Added', detail: labelOf(props.collection, fields), life: 4000 })
+  await refresh()
+}
+</script>
+
+<template>
+  <section class="sheet padded">
+    <div class="top">
+      <h2>{{ collection.title }} <span class="count">{{ total.toLocaleString() }}</span></h2>
+      <Button v-if="mayEdit" :label="`Add to ${collection.title.toLowerCase()}`" icon="pi pi-plus" size="small" text @click="adding = true" />
+    </div>
+    <p v-if="!records.length" class="faint">None yet.</p>
+    <ul>
+      <li v-for="r in records" :key="r.id">
+        <RouterLink :to="{ name: 'record', params: { collection: collection.collection, id: r.id } }">{{ labelOf(collection, fieldsOf(r)) }}</RouterLink>
+        <span class="faint">{{ ago(r.edited_at) }} by {{ r.author }}</span>
+      </li>
+    </ul>
+    <RouterLink v-if="total > records.length" :to="{ name: 'records', params: { collection: collection.collection }, query: { where } }">All {{ total.toLocaleString() }}</RouterLink>
+    <Dialog v-model:visible="adding" modal :header="`Add to ${collection.title}`" :style="{ width: 'min(34rem, 94vw)' }">
+      <RecordForm :collection="collection" :fields="{}" :preset="{ [collection.parent!.field]: parent }" :submit="add" done="Add" @cancel="adding = false" />
+    </Dialog>
+  </section>
+</template>
+
+<style scoped>
+.top { display: flex; justify-content: space-between; align-items: center; margin: -0.35rem 0 0.35rem; }
+.top h2 { margin: 0; }
+.count { color: var(--ink); font-weight: 650; margin-left: 0.3rem; }
+ul { list-style: none; margin: 0; padding: 0; }
+li { display: flex; justify-content: space-between; gap: 1rem; padding: 0.22rem 0; border-bottom: 1px solid var(--line); }
+li:last-child { border-bottom: 0; }
+li a { overflow-wrap: anywhere; }
+li .faint { white-space: nowrap; }
+p { margin: 0; }
+</style>
