@@ -234,7 +234,8 @@ func (c *Central) Devices(ctx context.Context, worker string) ([]Device, error) 
 	devices := []Device{}
 	err := c.db.SelectContext(ctx, &devices, `
 		SELECT `+deviceColumns+`, (SELECT coalesce(sum(c.head - coalesce(k.cursor, 0)), 0) FROM collections c
-			LEFT JOIN cursors k ON k.collection = c.name AND k.device = d.id)::bigint AS lag
+			LEFT JOIN cursors k ON k.collection = c.name AND k.device = d.id
+			WHERE coalesce(c.doc->'sync'->>'direction', '') <> 'up' AND coalesce(c.doc->'sync'->>'keep', '') NOT IN ('on demand', 'never'))::bigint AS lag
 		FROM devices d JOIN workers w ON w.name = d.worker
 		WHERE $1 = '' OR d.worker = $1 ORDER BY d.seen_at DESC NULLS LAST, d.name`, worker)
 	if err != nil {

@@ -98,8 +98,8 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	bridge := demo.LongBridge.String()
 	for _, args := range [][]string{
 		{"edit", "structures", bridge, "--set", "state=sound", "--clear", "note"},
-		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "crew=kell crew", "--set", "hours=6.5", "--set", `materials=["larch boards","coach bolts"]`},
-		{"remove", "structures", demo.OldSignpost.String()},
+		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "crew=kell crew", "--set", "hours=6.5", "--set", "memo=Ask at the saw mill", "--set", `materials=["larch boards","coach bolts"]`},
+		{"remove", "structures", demo.OldSignpost.String(), "--with-children"},
 	} {
 		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, append(args, "--store", store)...)...).CombinedOutput(); err != nil {
 			return fmt.Errorf("%v: %w\n%s", args, err, text)
@@ -110,6 +110,13 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 		return fmt.Errorf("review: %w", err)
 	}
 	if err := terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review)); err != nil {
+		return err
+	}
+	children, err := exec.CommandContext(ctx, program, "local", "children", "structures", bridge, "--store", store).Output()
+	if err != nil {
+		return fmt.Errorf("children: %w", err)
+	}
+	if err := terminal(ctx, filepath.Join(out, "local-children.png"), `homing local children structures "Long Bridge"`, string(children)); err != nil {
 		return err
 	}
 	return importPicture(ctx, out, folder)
@@ -214,8 +221,10 @@ var (
 type shot struct {
 	file, path, wait string
 	width, height    int
-	before           chromedp.Action[chromedp.Void]
+	before           []chromedp.Action[chromedp.Void]
 }
+
+func steps(all ...chromedp.Action[chromedp.Void]) []chromedp.Action[chromedp.Void] { return all }
 
 func pagePictures(ctx context.Context, out, address string) error {
 	tab, end, err := browser.Start(ctx, 1280, 800)
@@ -235,11 +244,13 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-collections.png", path: "/", wait: "a.row"},
 		{file: "console-records.png", path: "/records/structures?sort=name", wait: "tbody tr.open-row"},
 		{file: "console-record.png", path: record, wait: ".trail li"},
-		{file: "console-record-dark.png", path: record, wait: ".trail li", before: dark},
-		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: light},
+		{file: "console-record-dark.png", path: record, wait: ".trail li", before: steps(dark)},
+		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: steps(light)},
+		{file: "console-enrol.png", path: "/devices", wait: ".both img", before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`), chromedp.Click(`//button[contains(., "Issue a code")]`))},
+		{file: "console-people.png", path: "/people", wait: ".second"},
 		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
 		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
-		{file: "console-edit.png", path: record, wait: "form.form", before: chromedp.Click(`//button[contains(., "Edit")]`)},
+		{file: "console-edit.png", path: record, wait: "form.form", before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
 	} {
 		if err := take(tab, out, address, s); err != nil {
 			return fmt.Errorf("%s: %w", s.file, err)
@@ -253,9 +264,7 @@ func take(tab context.Context, out, address string, s shot) error {
 		s.width, s.height = 1280, 800
 	}
 	actions := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(int64(s.width), int64(s.height)), chromedp.Navigate(address + s.path)}
-	if s.before != nil {
-		actions = append(actions, s.before)
-	}
+	actions = append(actions, s.before...)
 	actions = append(actions, chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(900*time.Millisecond))
 	if err := chromedp.Do(tab, actions...); err != nil {
 		return err

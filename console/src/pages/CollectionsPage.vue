@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
+import type { Overview } from '../api/client'
 import { useCollections } from '../collections'
 import { ago, fullTime, plural } from '../format'
 import { useHeads } from '../live'
@@ -18,6 +19,25 @@ async function refresh() {
   }
 }
 onMounted(refresh)
+
+/** Each collection below the one that it belongs to. */
+const tree = computed(() => {
+  const all = collections.value ?? []
+  const below = (parent: string | undefined, depth: number): { c: Overview; depth: number }[] =>
+    all.filter((c) => c.parent?.collection === parent).flatMap((c) => [{ c, depth }, ...below(c.collection, depth + 1)])
+  return below(undefined, 0)
+})
+/** How devices keep a collection, where that is not simply always and both ways. */
+function kept(c: Overview): string {
+  const parts = []
+  if (c.sync.direction === 'up') parts.push('goes up only')
+  if (c.sync.direction === 'down') parts.push('comes down only')
+  if (c.sync.keep === 'never') parts.push('never kept on devices')
+  else if (c.sync.keep === 'on demand') parts.push('looked up on demand')
+  else if (c.sync.keep && c.sync.keep !== 'always') parts.push(`kept for ${c.sync.keep}`)
+  if (c.sync.territory) parts.push('by territory')
+  return parts.join(' · ')
+}
 useHeads(refresh)
 </script>
 
@@ -29,9 +49,9 @@ useHeads(refresh)
       <EmptyNote v-if="!collections.length" title="Nothing is defined yet">
         Say what is collected with <code>homing define trails.yaml</code>; <code>homing define --help</code> shows an example.
       </EmptyNote>
-      <RouterLink v-for="c in collections" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }" class="row">
-        <span class="title">{{ c.title }}<span class="faint name mono">{{ c.collection }}</span></span>
-        <span class="about faint">{{ c.description }}</span>
+      <RouterLink v-for="{ c, depth } in tree" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }" class="row">
+        <span class="title" :style="{ paddingLeft: `${depth * 1.3}rem` }"><span v-if="depth" class="faint" aria-hidden="true">└ </span>{{ c.title }}<span class="faint name mono">{{ c.collection }}</span></span>
+        <span class="about faint">{{ c.description }}<span v-if="kept(c)" class="kept">{{ kept(c) }}</span></span>
         <span class="count">{{ plural(c.records, 'record') }}</span>
         <span class="faint last" :title="fullTime(c.last_change)">{{ c.last_change ? `changed ${ago(c.last_change)}` : 'no change yet' }}</span>
         <span class="faint head-at" title="Position of the last accepted change">head {{ c.head }} · version {{ c.version }}</span>
@@ -46,6 +66,7 @@ useHeads(refresh)
 .row:hover { text-decoration: none; background: var(--p-surface-100); }
 .dark .row:hover { background: var(--p-surface-800); }
 .title { font-weight: 600; color: var(--accent); }
+.kept { display: block; font-size: 0.86rem; color: var(--ink); }
 .name { margin-left: 0.5rem; font-weight: 400; }
 .count { text-align: right; }
 .last, .head-at { font-size: 0.9rem; text-align: right; white-space: nowrap; }
