@@ -121,11 +121,23 @@ func (p *page) press(label string) {
 	p.do(chromedp.Click(fmt.Sprintf(`//button[contains(normalize-space(.), %q)]`, label)))
 }
 
-// confirm presses the button of the dialog that asks whether one is sure, and waits until the dialog has gone.
+// answer presses a button of the dialog that asks whether one is sure.
+func (p *page) answer(label string) {
+	p.t.Helper()
+	p.do(chromedp.Click(fmt.Sprintf(`//div[contains(@class, "p-confirmdialog")]//button[contains(normalize-space(.), %q)]`, label)))
+}
+
+// confirm is answer, and waits until the dialog has gone.
 func (p *page) confirm(label string) {
 	p.t.Helper()
-	p.do(chromedp.Click(fmt.Sprintf(`//div[contains(@class, "p-confirmdialog")]//button[contains(normalize-space(.), %q)]`, label)),
-		chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
+	p.answer(label)
+	p.closed()
+}
+
+// closed waits until no dialog is open.
+func (p *page) closed() {
+	p.t.Helper()
+	p.do(chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 }
 
 func TestSigningIn(t *testing.T) {
@@ -226,8 +238,9 @@ func TestDevicesPage(t *testing.T) {
 	p.says("tbody", "2.0 h ahead")
 	p.says("tbody", "nothing")
 	p.press("Revoke")
-	p.says(".p-confirmdialog", "can no longer push or pull")
-	p.confirm("Revoke")
+	p.says(".p-dialog", "can no longer push or pull")
+	p.do(chromedp.Click(`//div[contains(@class, "p-dialog")]//button[normalize-space(.)="Revoke"]`))
+	p.closed()
 	p.says("tbody", "revoked")
 	p.press("Readmit")
 	p.says("tbody", "Revoke")

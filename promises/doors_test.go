@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"homing/core/change"
+	"homing/core/definition"
 	"homing/core/rights"
 	"homing/device"
 	"homing/internal/testbed"
@@ -43,6 +44,13 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		{"workers", "GET", "/v1/workers", nil, rights.Admin, 200},
 		{"define", "PUT", "/v1/definitions", wire.Definitions{}, rights.Admin, 422},
 		{"add worker", "POST", "/v1/workers", map[string]any{"name": "X", "role": "reader"}, rights.Admin, 422},
+		{"rows", "PUT", "/v1/collections/trails/rows", map[string]any{"rows": []any{}}, rights.Worker, 200},
+		{"preview", "POST", "/v1/definitions/preview", wire.Definitions{Definitions: []definition.Definition{}}, rights.Admin, 200},
+		{"territories", "GET", "/v1/territories", nil, rights.Admin, 200},
+		{"hold", "PUT", "/v1/workers/nobody/territories", map[string]any{"territories": []string{"kell"}}, rights.Admin, 404},
+		{"set a role", "PUT", "/v1/workers/nobody/role", map[string]any{"role": "lead"}, rights.Admin, 404},
+		{"take off a device", "DELETE", "/v1/devices/" + newID().String() + "/people/worker", nil, rights.Lead, 404},
+		{"readmit", "DELETE", "/v1/devices/" + newID().String() + "/revocation", nil, rights.Lead, 404},
 		{"revoke", "POST", "/v1/devices/" + newID().String() + "/revocation", nil, rights.Lead, 404},
 	}
 	order := map[rights.Role]int{rights.Reader: 0, rights.Worker: 1, rights.Lead: 2, rights.Admin: 3}
@@ -59,8 +67,14 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 			}
 		}
 		// A session is no device.
-		if status, _ := bed.Call("GET", "/v1/collections/trails/changes", token, nil); status != http.StatusForbidden {
-			t.Errorf("pull with the session of a %s: %d", role, status)
+		for _, door := range []struct {
+			method, path string
+			body         any
+		}{{"GET", "/v1/collections/trails/changes", nil}, {"GET", "/v1/collections/trails/lookup", nil}, {"POST", "/v1/collections/trails/refresh", wire.Held{Records: []wire.HeldRecord{}}},
+			{"POST", "/v1/device/people", map[string]string{"code": "x"}}, {"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
+			if status, text := bed.Call(door.method, door.path, token, door.body); status != http.StatusForbidden {
+				t.Errorf("%s with the session of a %s: %d %s", door.path, role, status, text)
+			}
 		}
 	}
 	for _, door := range doors {

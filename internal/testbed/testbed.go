@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -78,15 +79,21 @@ func Must(t testing.TB, err error) {
 // Database gives the URL of a new, empty database on a PostgreSQL that the tests of a package share.
 func Database(t testing.TB) string {
 	t.Helper()
+	url, err := newDatabase()
+	Must(t, err)
+	return url
+}
+
+func newDatabase() (string, error) {
 	start.Do(func() {
 		if folder, started = os.MkdirTemp("", "homing-test-"); started == nil {
 			shared, started = cluster.Start(context.Background(), cluster.Options{Dir: folder, Throwaway: true})
 		}
 	})
-	Must(t, started)
-	url, err := shared.Database(context.Background(), fmt.Sprintf("test%d", count.Add(1)), "")
-	Must(t, err)
-	return url
+	if started != nil {
+		return "", started
+	}
+	return shared.Database(context.Background(), fmt.Sprintf("test%d", count.Add(1)), "")
 }
 
 // Bed is a running central with what a test needs to know of it.
@@ -151,6 +158,43 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	}
 	b.Define(Trails, Structures)
 	return b
+}
+
+// Running is a central for the examples of a package, which have no test to hold on to.
+type Running struct{ *service.Running }
+
+// Example starts a central with the collections of a bed and one whose parent is trails.
+func Example() (Running, error) {
+	url, err := newDatabase()
+	if err != nil {
+		return Running{}, err
+	}
+	ctx := context.Background()
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "example", Database: url, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return Running{}, err
+	}
+	if err := running.Central.AddWorker(ctx, "worker", rights.Worker, Password); err != nil {
+		return Running{}, errors.Join(err, running.Stop())
+	}
+	var all []definition.Definition
+	for _, text := range []string{Trails, Structures, "collection: marks\nfields:\n  text: {type: string}\n  trail: {type: string, format: uuid}\nparent: {collection: trails, field: trail}\n"} {
+		d, err := definition.ReadSource("example.yaml", []byte(text))
+		if err != nil {
+			return Running{}, errors.Join(err, running.Stop())
+		}
+		all = append(all, d)
+	}
+	if _, err := running.Central.Define(ctx, service.FirstAdminName, all); err != nil {
+		return Running{}, errors.Join(err, running.Stop())
+	}
+	return Running{running}, nil
+}
+
+// Code issues an enrolment code.
+func (r Running) Code(worker string) (string, error) {
+	code, _, err := r.Central.IssueCode(context.Background(), central.Everything(service.FirstAdminName), worker, time.Hour)
+	return code, err
 }
 
 func ignoreClash(err error) error {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import AutoComplete, { type AutoCompleteCompleteEvent } from 'primevue/autocomplete'
+import AutoComplete from 'primevue/autocomplete'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
@@ -9,7 +9,7 @@ import Password from 'primevue/password'
 import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useToast } from 'primevue/usetoast'
-import { onMounted, reactive, ref } from 'vue'
+import { computed, onMounted, reactive, ref } from 'vue'
 import { api, ask, type Territory, type Worker } from '../api/client'
 import { fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
@@ -33,7 +33,7 @@ const problem = ref('')
 const editing = ref<'new' | Worker>()
 const wrong = ref('')
 const draft = reactive<{ name: string; role: Role; password: string; everything: boolean; keys: string[] }>({ name: '', role: 'worker', password: '', everything: true, keys: [] })
-const suggestions = ref<string[]>([])
+const others = computed(() => territories.value.map((t) => t.key).filter((key) => !draft.keys.includes(key)))
 
 async function refresh() {
   try {
@@ -58,8 +58,12 @@ function start(who: 'new' | Worker) {
   wrong.value = ''
   editing.value = who
 }
-function suggest(event: AutoCompleteCompleteEvent) {
-  suggestions.value = territories.value.map((t) => t.key).filter((key) => !draft.keys.includes(key) && key.toLowerCase().includes(event.query.toLowerCase()))
+/** What was typed and not confirmed with Enter counts as well. */
+function takeTyped(event: Event) {
+  const box = event.target as HTMLInputElement
+  const key = box.value.trim()
+  if (key && !draft.keys.includes(key)) draft.keys = [...draft.keys, key]
+  box.value = ''
 }
 async function save() {
   const held = draft.everything ? [all] : draft.keys
@@ -118,7 +122,7 @@ async function save() {
         <label>Role<Select v-model="draft.role" :options="roles" option-label="title" option-value="value" fluid /></label>
         <label v-if="editing === 'new'">Password<Password v-model="draft.password" :feedback="false" toggle-mask fluid /><span class="hint">At least 8 characters. Without one, the worker can own devices but not sign in.</span></label>
         <label class="check"><ToggleSwitch v-model="draft.everything" input-id="everything" /><span>Covers everything</span></label>
-        <label v-if="!draft.everything">Territories<AutoComplete v-model="draft.keys" multiple :suggestions="suggestions" dropdown fluid input-id="keys" placeholder="Type and press Enter" @complete="suggest" /><span class="hint">Their devices load what is gained and drop what is lost with the next exchange. Nothing unsent is lost.</span></label>
+        <label v-if="!draft.everything" for="keys">Territories<span @keydown.enter.prevent @keypress.enter.prevent><AutoComplete v-model="draft.keys" multiple :typeahead="false" fluid input-id="keys" placeholder="Type and press Enter" @blur="takeTyped" /></span><span v-if="others.length" class="known">or take <Button v-for="key in others" :key="key" :label="key" size="small" severity="secondary" @click.prevent="draft.keys = [...draft.keys, key]" /></span><span class="hint">Their devices load what is gained and drop what is lost with the next exchange. Nothing unsent is lost.</span></label>
         <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
         <div class="actions"><Button type="submit" :label="editing === 'new' ? 'Add' : 'Save'" size="small" /><Button label="Cancel" severity="secondary" size="small" @click="editing = undefined" /></div>
       </form>
@@ -128,6 +132,7 @@ async function save() {
 
 <style scoped>
 .form p { margin: 0; }
+.known { display: flex; flex-wrap: wrap; gap: 0.3rem; align-items: center; font-weight: 400; color: var(--faint); }
 .second { margin: 1.6rem 0 0.6rem; }
 .form label.check { display: flex; gap: 0.7rem; align-items: center; }
 </style>

@@ -131,7 +131,7 @@ function askForChildren(also: string) {
   <div class="page">
     <p class="path">
       <RouterLink :to="{ name: 'records', params: { collection: name } }">← {{ collection?.title ?? name }}</RouterLink>
-      <template v-if="parent"><span class="faint up">belongs to</span><RouterLink :to="{ name: 'record', params: parent }">{{ referenced(parent.collection, parent.id) }}</RouterLink></template>
+      <template v-if="parent"><span class="faint up">belongs to </span><RouterLink :to="{ name: 'record', params: parent }">{{ referenced(parent.collection, parent.id) }}</RouterLink></template>
     </p>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <template v-if="record && collection">
@@ -185,7 +185,7 @@ function askForChildren(also: string) {
 .path { margin: 0 0 0.4rem; }
 .stack { display: grid; gap: 1rem; }
 .given { display: block; font-size: 0.78rem; opacity: 0.8; }
-.up { margin: 0 0.4rem 0 0.9rem; }
+.up { margin-left: 0.9rem; white-space: pre; }
 .gone { text-decoration: line-through; }
 .columns { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 6fr); gap: 1rem; align-items: start; }
 dl { display: grid; grid-template-columns: minmax(6.5rem, max-content) 1fr; gap: 0.35rem 1rem; margin: 0; }

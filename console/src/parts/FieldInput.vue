@@ -63,7 +63,7 @@ function setJSON(typed: string | undefined) {
   <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />
   <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
   <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" />
-  <AutoComplete v-else-if="schema.type === 'array' && schema.items?.type === 'string'" v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter" />
+  <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter" /></span>
   <div v-else-if="isPoint(schema)" class="pair">
     <InputNumber :model-value="(value as Point | undefined)?.coordinates[1]" :max-fraction-digits="7" :min="-90" :max="90" placeholder="Latitude" fluid aria-label="Latitude" @update:model-value="setPoint(1, $event)" />
     <InputNumber :model-value="(value as Point | undefined)?.coordinates[0]" :max-fraction-digits="7" :min="-180" :max="180" placeholder="Longitude" fluid aria-label="Longitude" @update:model-value="setPoint(0, $event)" />

@@ -14,16 +14,12 @@ import (
 
 func TestMain(m *testing.M) { testbed.Main(m) }
 
-// The few calls that an app needs, as the package's documentation shows them.
-func TestAFirstApp(t *testing.T) {
+// An exchange tells how far it is.
+func TestProgressOfAnExchange(t *testing.T) {
 	bed := testbed.Start(t)
 	ctx := t.Context()
-	store, err := device.Open(ctx, filepath.Join(t.TempDir(), "crew.db"), device.Options{})
-	testbed.Must(t, err)
-	defer store.Close()
-	testbed.Must(t, store.Enrol(ctx, bed.URL(), bed.Code("worker"), "Valley tablet"))
-	_, err = store.Exchange(ctx, nil)
-	testbed.Must(t, err)
+	store := bed.Device("worker", "Valley tablet", device.Options{})
+	testbed.Exchange(t, store)
 	bridge, err := store.Add(ctx, "structures", device.Fields{"name": "Long Bridge", "kind": "bridge"})
 	testbed.Must(t, err)
 	bridge, err = store.Edit(ctx, "structures", bridge.ID, device.Fields{"kind": "shelter"})

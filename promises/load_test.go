@@ -1,0 +1,129 @@
+package promises_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"homing/central"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// P1, P3: a first load of 100,000 records is killed ten times, each time somewhere else. It ends complete, and what had been stored is not
+// loaded again.
+func TestP3AKilledFirstLoadResumes(t *testing.T) {
+	const records, kills = 100_000, 10
+	bed := testbed.Start(t)
+	fill(t, bed, records)
+	path := filepath.Join(t.TempDir(), "store.db")
+	runProgram(t, path, "local", "enrol", "--central", bed.URL(), "--code", bed.Code("worker"), "--name", "tablet")
+	held := func() int {
+		t.Helper()
+		store, err := device.Open(ctx, path, device.Options{})
+		testbed.Must(t, err)
+		defer store.Close()
+		collections, err := store.Collections(ctx)
+		testbed.Must(t, err)
+		for _, c := range collections {
+			if c.Name == "trails" {
+				return c.Records
+			}
+		}
+		return 0
+	}
+	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	before, killed := 0, 0
+	for killed < kills {
+		load := program(t, path, "local", "exchange")
+		testbed.Must(t, load.Start())
+		// Somewhere on the way: after some more records are there, and then a little later.
+		until := before + random.IntN(records/kills)
+		testbed.Wait(t, "more records", func() bool { return held() >= until })
+		time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond)
+		testbed.Must(t, load.Process.Kill())
+		load.Wait()
+		now := held()
+		if now < before {
+			t.Fatalf("after kill %d there are %d records, there had been %d", killed+1, now, before)
+		}
+		before = now
+		killed++
+	}
+	out := runProgram(t, path, "local", "exchange")
+	store, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer store.Close()
+	if got := held(); got != records {
+		t.Errorf("it holds %d records, and said:\n%s", got, out)
+	}
+	bed.Same(store)
+	// What was under way at a kill comes once more; nothing else does.
+	var delivered int64
+	exchanges, err := bed.Central.Exchanges(ctx, "", 100)
+	testbed.Must(t, err)
+	for _, e := range exchanges {
+		delivered += e.Delivered
+	}
+	const underWay = 3 * 2000 // pages between central and the store
+	if delivered > records+kills*underWay {
+		t.Errorf("central delivered %d records", delivered)
+	}
+	t.Logf("killed %d times, the last time with %d records; central delivered %d", kills, before, delivered)
+}
+
+// fill adds trails at central, many at a time.
+func fill(t *testing.T, bed *testbed.Bed, count int) {
+	t.Helper()
+	const atOnce = 1000
+	for done := 0; done < count; done += atOnce {
+		rows := make([]map[string]json.RawMessage, min(atOnce, count-done))
+		for n := range rows {
+			rows[n] = map[string]json.RawMessage{"name": json.RawMessage(fmt.Sprintf("%q", fmt.Sprint("Trail ", done+n)))}
+		}
+		_, err := bed.Central.PutRows(ctx, central.Everything("admin"), "trails", "", rows)
+		testbed.Must(t, err)
+	}
+}
+
+// P9: before the first load, and before enrolment, everything that needs records says plainly what to do.
+func TestP9BeforeTheFirstLoad(t *testing.T) {
+	bed := testbed.Start(t)
+	path := filepath.Join(t.TempDir(), "store.db")
+	fresh, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	if _, err := fresh.Find(ctx, "trails", nil, "", "", 0, 0); err == nil || !strings.Contains(err.Error(), "homing local enrol") {
+		t.Errorf("before enrolment: %v", err)
+	}
+	testbed.Must(t, fresh.Enrol(ctx, bed.URL(), bed.Code("worker"), "tablet"))
+	if _, err := fresh.Find(ctx, "trails", nil, "", "", 0, 0); err == nil || !strings.Contains(err.Error(), "run an exchange while there is signal") {
+		t.Errorf("before the first load: %v", err)
+	}
+	testbed.Must(t, fresh.MoveCentral(ctx, "http://127.0.0.1:1"))
+	if _, err := fresh.Exchange(ctx, nil); err == nil {
+		t.Error("an exchange without signal did not say so")
+	}
+	status, err := fresh.Status(ctx)
+	if err != nil || len(status.Collections) != 0 || !status.Enrolled {
+		t.Errorf("%+v, %v", status, err)
+	}
+	testbed.Must(t, fresh.MoveCentral(ctx, bed.URL()))
+	testbed.Exchange(t, fresh)
+	trail := addTrail(t, fresh, "Ridge")
+	// Loading anew keeps what is unsent.
+	testbed.Must(t, fresh.LoadAnew(ctx))
+	if _, err := fresh.Get(ctx, "trails", trail.ID); err != nil {
+		t.Error(err)
+	}
+	testbed.Exchange(t, fresh)
+	bed.Same(fresh)
+	testbed.Must(t, fresh.Close())
+	if _, err := os.Stat(path); err != nil {
+		t.Error(err)
+	}
+}
