@@ -82,9 +82,10 @@ type stand struct {
 	running     *service.Running
 	database    string
 	folder      string
+	password    string // of the first admin
 	link        *link.Link
 	incarnation uuid.UUID
-	code        func() (string, error)
+	code        func(worker string) (string, error)
 }
 
 func run(ctx context.Context, changes, records, saves int) ([]measure, error) {
@@ -106,6 +107,9 @@ func run(ctx context.Context, changes, records, saves int) ([]measure, error) {
 		func() (measure, error) { return s.push(ctx, changes) },
 		func() (measure, error) { return s.firstLoad(ctx, records) },
 		func() (measure, error) { return s.save(ctx, saves) },
+		func() (measure, error) { return s.search(ctx, 10) },
+		func() (measure, error) { return s.importRows(ctx, changes) },
+		func() (measure, error) { return s.territoryLoad(ctx) },
 	} {
 		m, err := step()
 		if err != nil {
@@ -129,14 +133,15 @@ fields:
 `
 
 func setUp(ctx context.Context, folder string) (*stand, error) {
-	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: filepath.Join(folder, "postgresql"), AdminPassword: uuid.NewString(),
+	password := uuid.NewString()
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: filepath.Join(folder, "postgresql"), AdminPassword: password,
 		Build: "bench", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
 	}
-	s := &stand{running: running, folder: folder, incarnation: uuid.Must(uuid.NewV7()), database: running.DatabaseURL()}
-	s.code = func() (string, error) {
-		code, _, err := running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), service.FirstAdminName, time.Hour)
+	s := &stand{running: running, folder: folder, password: password, incarnation: uuid.Must(uuid.NewV7()), database: running.DatabaseURL()}
+	s.code = func(worker string) (string, error) {
+		code, _, err := running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), worker, time.Hour)
 		return code, err
 	}
 	d, err := definition.ReadSource("trails.yaml", []byte(trails))
@@ -146,7 +151,7 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 	if _, err := running.Central.Define(ctx, service.FirstAdminName, []definition.Definition{d}); err != nil {
 		return nil, err
 	}
-	code, err := s.code()
+	code, err := s.code(service.FirstAdminName)
 	if err != nil {
 		return nil, err
 	}
@@ -341,23 +346,28 @@ func (s *stand) firstLoad(ctx context.Context, count int) (measure, error) {
 		return measure{}, err
 	}
 	homing := float64(summary.Received) / time.Since(began).Seconds()
-	bare, err := s.copyOut(ctx)
+	bare, err := s.copyRows(ctx, `true`)
 	return measure{"first load", homing, bare, homing / bare, "at least 0.4"}, err
 }
 
 func (s *stand) enrolled(ctx context.Context, name string) (*device.Store, error) {
+	return s.enrolledFor(ctx, service.FirstAdminName, name)
+}
+
+func (s *stand) enrolledFor(ctx context.Context, worker, name string) (*device.Store, error) {
 	store, err := device.Open(ctx, filepath.Join(s.folder, name), device.Options{})
 	if err != nil {
 		return nil, err
 	}
-	code, err := s.code()
+	code, err := s.code(worker)
 	if err != nil {
 		return nil, err
 	}
 	return store, store.Enrol(ctx, s.running.URL(), code, name)
 }
 
-func (s *stand) copyOut(ctx context.Context) (float64, error) {
+// copyRows copies the records of a condition to a file.
+func (s *stand) copyRows(ctx context.Context, condition string) (float64, error) {
 	conn, err := pgx.Connect(ctx, s.database)
 	if err != nil {
 		return 0, err
@@ -369,7 +379,7 @@ func (s *stand) copyOut(ctx context.Context) (float64, error) {
 	}
 	defer file.Close()
 	began := time.Now()
-	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file), `COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records ORDER BY position) TO STDOUT`)
+	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file), `COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records WHERE `+condition+` ORDER BY position) TO STDOUT`)
 	if err != nil {
 		return 0, err
 	}

@@ -181,6 +181,10 @@ func (s *Store) Find(ctx context.Context, collection string, where []string, sea
 	from := ` FROM records WHERE collection = ? AND NOT removed AND ` + condition
 	args = append([]any{collection}, args...)
 	found := Found{Records: []Record{}, Limit: q.Limit, Offset: q.Offset}
+	if q.Search != "" {
+		err := s.findAll(ctx, c, from+` ORDER BY `+order, args, &found)
+		return found, err
+	}
 	if err := s.db.GetContext(ctx, &found.Total, `SELECT count(*)`+from, args...); err != nil {
 		return found, storeError(err)
 	}
@@ -189,7 +193,30 @@ func (s *Store) Find(ctx context.Context, collection string, where []string, sea
 	if err := s.db.SelectContext(ctx, &rows, `SELECT `+storedColumns+from+page, args...); err != nil {
 		return found, storeError(err)
 	}
-	return found, s.show(ctx, c, rows, &found)
+	err = s.show(ctx, c, rows, &found)
+	return found, err
+}
+
+// findAll goes through the collection once, for a search, which looks into every record and finds few: their ids first, then the page.
+func (s *Store) findAll(ctx context.Context, c *definition.Collection, from string, args []any, found *Found) error {
+	var ids []string
+	if err := s.db.SelectContext(ctx, &ids, `SELECT id`+from, args...); err != nil {
+		return storeError(err)
+	}
+	found.Total = len(ids)
+	first := min(found.Offset, len(ids))
+	rows := []stored{}
+	for _, id := range ids[first:min(first+found.Limit, len(ids))] {
+		row, err := loadStored(ctx, s.db, c.Definition.Collection, id)
+		if errors.Is(err, ErrNoRecord) {
+			continue // it went meanwhile
+		}
+		if err != nil {
+			return storeError(err)
+		}
+		rows = append(rows, row)
+	}
+	return s.show(ctx, c, rows, found)
 }
 
 // show fills a page with rows, and says as of when they are.

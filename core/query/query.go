@@ -114,6 +114,8 @@ type Dialect struct {
 	// Raw is the record as JSON text, which is quick to look through; Values is the text of all its values and of nothing
 	// else, so that a search does not find the names of fields.
 	Raw, Values string
+	// Fold makes a text comparable by LIKE whatever its case.
+	Fold func(text string) string
 	// Local is the column of fields that stay on the device; empty where there are none.
 	Local string
 }
@@ -126,6 +128,7 @@ var PostgreSQL = Dialect{
 	},
 	Raw:    "fields::text",
 	Values: "(SELECT string_agg(value, ' ') FROM json_each_text(fields))",
+	Fold:   func(text string) string { return "lower(" + text + ")" },
 }
 
 // SQLite is the dialect of a local store.
@@ -137,6 +140,7 @@ var SQLite = Dialect{
 	Raw:    "fields",
 	Values: "(SELECT group_concat(value, ' ') FROM json_each(fields))",
 	Local:  "local",
+	Fold:   func(text string) string { return text }, // SQLite's LIKE folds what its lower() would
 }
 
 // SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are broken
@@ -152,7 +156,7 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		}
 		switch {
 		case c.Op == Contains:
-			terms = append(terms, "lower("+expression+`) LIKE ? ESCAPE '\'`)
+			terms = append(terms, dialect.Fold(expression)+` LIKE ? ESCAPE '\'`)
 			value = pattern(c.Value)
 		case c.Op == Equal && c.Value == "":
 			terms = append(terms, "coalesce("+expression+",'') = ?")
@@ -178,7 +182,7 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 			looked = looked[1:] // JSON text escapes these
 		}
 		for _, text := range looked {
-			terms = append(terms, "lower("+text+`) LIKE ? ESCAPE '\'`)
+			terms = append(terms, dialect.Fold(text)+` LIKE ? ESCAPE '\'`)
 			args = append(args, pattern(word))
 		}
 	}
