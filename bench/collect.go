@@ -155,7 +155,7 @@ func (s *stand) search(ctx context.Context, count int) (measure, error) {
 	defer db.Close()
 	var homing, bare time.Duration
 	for n := range count {
-		word := fmt.Sprint("path ", 7000+n)
+		word := fmt.Sprint("path ", 700+n)
 		began := time.Now()
 		found, err := store.Find(ctx, "trails", nil, word, "name", 50, 0)
 		if err != nil {

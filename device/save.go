@@ -146,7 +146,7 @@ func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 	if kind != change.Edit || len(delta) > 0 {
 		return s.enqueue(ctx, tx, row, kind, delta, after, known)
 	}
-	return row, writeStored(ctx, tx, row) // local values only
+	return row, s.writeStored(ctx, tx, row) // local values only
 }
 
 // takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is left is to be sent.
@@ -266,8 +266,7 @@ func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind chang
 	if err != nil {
 		return row, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author); err != nil {
+	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {
@@ -276,7 +275,7 @@ func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind chang
 	row.Pending++
 	row.Removed = kind == change.Remove
 	row.Fields, row.Author, row.Device, row.EditedAt = string(after.JSON()), author, known[factName], timeText(now)
-	return row, writeStored(ctx, tx, row)
+	return row, s.writeStored(ctx, tx, row)
 }
 
 // nextStamp never goes backwards, whatever the device's clock does.
@@ -289,17 +288,10 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 		}
 	}
 	next := clock.Next(last, s.now())
-	return next, setFact(ctx, tx, factStamp, next.String())
+	return next, s.exec(ctx, tx, upsertFact, factStamp, next.String())
 }
 
-func writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	_, err := tx.ExecContext(ctx, `
-		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at, confirmed_at, used_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, local = excluded.local, marks = excluded.marks,
-			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, author = excluded.author,
-			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at,
-			confirmed_at = excluded.confirmed_at, used_at = excluded.used_at`,
-		row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
-	return err
+func (s *Store) writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
+	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn,
+		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
 }

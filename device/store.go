@@ -50,11 +50,12 @@ type Options struct {
 
 // Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
 type Store struct {
-	db     *sqlx.DB
-	path   string
-	now    func() time.Time
-	agent  string
-	sealed string // what the file's name needs to be opened encrypted
+	db       *sqlx.DB
+	path     string
+	now      func() time.Time
+	agent    string
+	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
+	sealed   string                // what the file's name needs to be opened encrypted
 
 	mu       sync.Mutex
 	compiled map[string]*definition.Collection // by the definition's text; guarded by mu
@@ -93,7 +94,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 		return nil, storeError(err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}}
+	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {
@@ -123,6 +124,9 @@ func (s *Store) prepare(ctx context.Context) error {
 		return err
 	}
 	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, uuid.Must(uuid.NewV7()).String()); err != nil {
+		return err
+	}
+	if err := s.prepareStatements(ctx); err != nil {
 		return err
 	}
 	return s.noteComputes(ctx, s.db)
@@ -179,7 +183,7 @@ func facts(ctx context.Context, r runner) (map[string]string, error) {
 }
 
 func setFact(ctx context.Context, r runner, name, value string) error {
-	_, err := r.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
+	_, err := r.ExecContext(ctx, upsertFact, name, value)
 	return err
 }
 

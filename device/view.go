@@ -111,5 +111,5 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if row.Local == "" {
 		row.Local = "{}"
 	}
-	return writeStored(ctx, tx, row)
+	return s.writeStored(ctx, tx, row)
 }
