@@ -102,7 +102,9 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.says(".second + .sheet", "nobody but those")
 	p.do(chromedp.Click(`//tr[contains(., "reader")]//button`))
 	p.says(".p-dialog", "Change reader")
-	p.do(chromedp.Click(chromedp.CSS(".p-dialog .p-toggleswitch input")), chromedp.SendKeys(chromedp.CSS("#keys"), "upper valley\r"))
+	p.do(chromedp.Click(chromedp.CSS(".p-dialog .p-toggleswitch input")))
+	p.fill("#keys", "upper valley")
+	p.do(chromedp.SendKeys(chromedp.CSS("#keys"), "\r"))
 	p.says(".p-dialog .p-autocomplete", "upper valley")
 	p.press("kell") // one that records fall into
 	p.says(".p-dialog .p-autocomplete", "kell")

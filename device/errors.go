@@ -22,6 +22,7 @@ var (
 	ErrFull         = errors.New("the disk is full; nothing of this was saved")
 	ErrDamaged      = errors.New("the file is not a local store, or it is damaged")
 	ErrNotAllowed   = errors.New("not allowed")
+	ErrClock        = errors.New("this device's clock is wrong; set it, and save again")
 	ErrSignedOut    = errors.New("nobody is signed in on this device; run homing local sign-in")
 	ErrSecret       = errors.New("this is not the PIN or password of the worker")
 	ErrSlowDown     = errors.New("too many wrong tries")

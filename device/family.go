@@ -119,7 +119,7 @@ func holdsAll(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) (bool,
 		return false, nil
 	}
 	var loaded bool
-	err := tx.GetContext(ctx, &loaded, `SELECT cursor > 0 AND cursor >= head FROM collections WHERE name = ?`, c.Definition.Collection)
+	err := tx.GetContext(ctx, &loaded, `SELECT pulled_at IS NOT NULL AND cursor >= head AND NOT loading FROM collections WHERE name = ?`, c.Definition.Collection)
 	return loaded, err
 }
 

@@ -80,10 +80,17 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 	return saved, err
 }
 
+// firstYear is the first in which a device's clock can be right.
+const firstYear = 2020
+
 // maySave says whether anybody may change the collection on this device now.
 func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, known map[string]string) error {
 	if known[factWorker] == "" {
 		return ErrSignedOut
+	}
+	// A clock that was never set gives edits a time that nobody can make sense of later; one that is merely off is corrected.
+	if now := s.now(); now.Year() < firstYear {
+		return fmt.Errorf("%w: it says %s", ErrClock, now.Local().Format("2 Jan 2006 15:04"))
 	}
 	if role := known[factRole]; !rights.Role(role).May(rights.ChangeRecords) {
 		return fmt.Errorf("%w: the role %s may not change records", ErrNotAllowed, role)

@@ -282,3 +282,22 @@ func TestP12UnknownFieldsSurvive(t *testing.T) {
 	}
 	bed.Same(old, fresh)
 }
+
+// A clock that was never set is named at once, when it can still be mended; nothing is saved with it.
+func TestAClockThatWasNeverSet(t *testing.T) {
+	bed := testbed.Start(t)
+	clock := &watch{}
+	store := bed.Device("worker", "tablet", device.Options{Now: clock.now})
+	testbed.Exchange(t, store)
+	clock.ahead = -20 * 365 * 24 * time.Hour
+	if _, err := store.Add(ctx, "trails", device.Fields{"name": "Ridge"}); !errors.Is(err, device.ErrClock) {
+		t.Errorf("the save said %v", err)
+	}
+	clock.ahead = 0
+	addTrail(t, store, "Ridge")
+	if queue, err := store.Review(ctx); err != nil || len(queue) != 1 {
+		t.Errorf("%d changes, %v", len(queue), err)
+	}
+	testbed.Exchange(t, store)
+	bed.Same(store)
+}

@@ -65,7 +65,7 @@ func exitCode(err error) int {
 		return exitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoCollection):
 		return exitNotFound
-	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered):
+	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock):
 		return exitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore

@@ -541,13 +541,25 @@ func localReview(ctx context.Context, c *cli.Command) error {
 		if c.Bool("json") {
 			return writeJSON(w, queue)
 		}
-		return printReview(w, queue)
+		if err := printReview(w, queue); err != nil {
+			return err
+		}
+		people, err := store.People(ctx)
+		if err != nil {
+			return err
+		}
+		for _, who := range people {
+			if !who.SignedIn && who.Unsent > 0 {
+				fmt.Fprintf(w, "Sealed for %s: %s.\n", who.Name, count(who.Unsent, "change"))
+			}
+		}
+		return nil
 	})
 }
 
 func printReview(w io.Writer, queue []device.Queued) error {
 	if len(queue) == 0 {
-		fmt.Fprintln(w, "Nothing is unsent.")
+		fmt.Fprintln(w, "Nothing of yours is unsent.")
 		return nil
 	}
 	t := newTable(w, "NO", "WHAT", "COLLECTION", "RECORD", "FIELD", "FROM → TO", "EDITED", "STATE")
