@@ -5,16 +5,17 @@ import "homing/core/clock"
 // Verdict is central's word on one change.
 type Verdict string
 
-// The verdicts. Held comes with the rule "ask".
+// The verdicts.
 const (
 	Applied Verdict = "applied" // as sent: the device's view and central's are the same
 	Merged  Verdict = "merged"  // accepted, and central's record now differs from what the device has
+	Held    Verdict = "held"    // accepted, but some fields wait for a person; the others went in
 	Refused Verdict = "refused" // not accepted; the reasons say why
 	Waiting Verdict = "waiting" // hangs on a change that was refused or has not come
 )
 
 // Accepted says whether central has taken the change into its history.
-func (v Verdict) Accepted() bool { return v == Applied || v == Merged }
+func (v Verdict) Accepted() bool { return v == Applied || v == Merged || v == Held }
 
 // Reason says why a change, or one field of it, was refused.
 type Reason struct {
@@ -45,9 +46,16 @@ const (
 type Decision struct {
 	Field string `json:"field,omitempty" doc:"The contested field; empty for the removal of the record."`
 	Rule  string `json:"rule" doc:"The rule that decided."`
-	Kept  string `json:"kept" enum:"central,change" doc:"Which side was kept: what central had, or what the change brought."`
+	Kept  string `json:"kept" enum:"central,change,both" doc:"Which side was kept: what central had, what the change brought, or something of both."`
 	Other Side   `json:"other" doc:"The edit that the change met at central."`
 }
+
+// What a decision keeps.
+const (
+	KeptCentral = "central"
+	KeptChange  = "change"
+	KeptBoth    = "both"
+)
 
 // Side is one of two edits that met.
 type Side struct {

@@ -1,8 +1,12 @@
 package definition
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
+
+	"homing/core/merge"
 )
 
 // check finds what no schema says: settings of one definition that contradict each other.
@@ -43,6 +47,11 @@ func (d Definition) check() error {
 			return &ruleError{[]string{"parent", "removal"}, fmt.Errorf("%q is not what a removal does: take restrict, remove or keep", d.Parent.Removal)}
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(d.Sync.Rules)) {
+		if wrong := d.misfit(name, d.Sync.Rules[name]); wrong != "" {
+			return &ruleError{[]string{"sync", "rules", name}, fmt.Errorf("the rule %s %s", d.Sync.Rules[name], wrong)}
+		}
+	}
 	if !slices.Contains([]Direction{"", Both, Up, Down}, d.Sync.Direction) {
 		return &ruleError{[]string{"sync", "direction"}, fmt.Errorf("%q is not a direction: take both, up or down", d.Sync.Direction)}
 	}
@@ -57,6 +66,32 @@ func (d Definition) check() error {
 		}
 	}
 	return nil
+}
+
+// misfit says why a merge rule does not suit a field.
+func (d Definition) misfit(name string, rule merge.Rule) string {
+	field, _ := d.Field(name)
+	if may, why := field.Settable(); !may || field.Local {
+		return "decides nothing: the field " + firstOf(why, "stays on the device")
+	}
+	var schema struct {
+		Type any `json:"type"`
+	}
+	if err := json.Unmarshal(field.Schema, &schema); err != nil {
+		return err.Error()
+	}
+	number, text := schema.Type == "number" || schema.Type == "integer", schema.Type == "string"
+	switch {
+	case rule == merge.Sum && !number:
+		return "adds numbers, and the field holds none: take type number or integer"
+	case (rule == merge.Min || rule == merge.Max) && !number && !text:
+		return "compares numbers, dates or texts, and the field holds none"
+	case rule == merge.Union && schema.Type != "array":
+		return "unites lists, and the field holds none: take type array"
+	case rule == merge.Append && !text:
+		return "adds to texts, and the field holds none: take type string"
+	}
+	return ""
 }
 
 func firstOf(texts ...string) string {

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/text/message"
 
 	"homing/core/change"
+	"homing/core/merge"
 	"homing/core/record"
 )
 
@@ -26,7 +27,11 @@ type Collection struct {
 	schema *jsonschema.Schema
 	label  label
 	guard  guard
+	rules  merge.Rules
 }
+
+// Rules are those of the definition, worked out once.
+func (c *Collection) Rules() merge.Rules { return c.rules }
 
 // Compile checks the definition's schemas and label and makes it ready for use.
 func (d Definition) Compile() (*Collection, error) {
@@ -57,7 +62,7 @@ func (d Definition) Compile() (*Collection, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules}, nil
+	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules, rules: d.Rules()}, nil
 }
 
 func addSchema(compiler *jsonschema.Compiler, url string, text []byte) error {

@@ -5,6 +5,7 @@ package definition
 
 import (
 	"encoding/json"
+	"maps"
 	"regexp"
 
 	"homing/core/merge"
@@ -54,9 +55,29 @@ type Sync struct {
 // Name is what collections and fields may be called: they stand in paths, columns and command lines.
 var Name = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
 
-// Rules are what the merge needs to know.
+// Rules are what the merge needs to know: what the definition says, and what suits the field's type where it says nothing.
 func (d Definition) Rules() merge.Rules {
-	return merge.Rules{Fields: d.Sync.Rules, Removal: d.Sync.Removal}
+	rules := merge.Rules{Fields: map[string]merge.Rule{}, Removal: d.Sync.Removal}
+	for _, field := range d.Fields {
+		if rule := field.suits(); rule != merge.Newest {
+			rules.Fields[field.Name] = rule
+		}
+	}
+	maps.Copy(rules.Fields, d.Sync.Rules)
+	return rules
+}
+
+// suits is the rule that a field has when its definition says none: a list without repetitions is a set, and keeps what both put in or took
+// out; anything else keeps the later edit.
+func (f Field) suits() merge.Rule {
+	var schema struct {
+		Type   any  `json:"type"`
+		Unique bool `json:"uniqueItems"`
+	}
+	if json.Unmarshal(f.Schema, &schema) == nil && schema.Type == "array" && schema.Unique {
+		return merge.Union
+	}
+	return merge.Newest
 }
 
 // Field finds a field by name.

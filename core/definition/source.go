@@ -357,8 +357,9 @@ func (s source) sync(d *Definition, node *yaml.Node) error {
 				return err
 			}
 		case "removal":
-			if member.value.Value != string(merge.EditStays) {
-				return s.fail(member.value, "%q is not a removal rule; known is %s", member.value.Value, merge.EditStays)
+			d.Sync.Removal = merge.Removal(member.value.Value)
+			if d.Sync.Removal != merge.EditStays && d.Sync.Removal != merge.RemovalStays {
+				return s.fail(member.value, "%q is not a removal rule; known are %s and %s", member.value.Value, merge.EditStays, merge.RemovalStays)
 			}
 		case "territory":
 			if d.Sync.Territory, err = s.text(member.value, "territory"); err != nil {
@@ -397,13 +398,13 @@ func (s source) rules(d *Definition, node *yaml.Node) error {
 		if _, known := d.Field(member.key.Value); !known {
 			return s.fail(member.key, "rules name the field %q, which is not defined", member.key.Value)
 		}
-		if member.value.Value != string(merge.Newest) {
-			return s.fail(member.value, "%q is not a merge rule; known is %s", member.value.Value, merge.Newest)
+		if !slices.Contains(merge.RuleNames, merge.Rule(member.value.Value)) {
+			return s.fail(member.value, "%q is not a merge rule; known are %v", member.value.Value, merge.RuleNames)
 		}
 		if d.Sync.Rules == nil {
 			d.Sync.Rules = map[string]merge.Rule{}
 		}
-		d.Sync.Rules[member.key.Value] = merge.Newest
+		d.Sync.Rules[member.key.Value] = merge.Rule(member.value.Value)
 	}
 	return nil
 }

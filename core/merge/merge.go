@@ -3,8 +3,11 @@
 // its unsent changes over what central said last. Both come to the same result.
 //
 // A field that nobody else changed since the change's base is simply taken. Otherwise the field's rule decides.
-// With [Newest] the outcome does not depend on the order in which changes of different devices arrive: the edit with the
-// latest stamp in central's time stays, ties broken by the source.
+// With [Newest] and [Sum] the outcome does not depend on the order in which changes of different devices arrive: stamps in central's time
+// decide, ties broken by the source, and differences add up in any order. With [Union] neither, but for a member that one device puts in
+// and takes out again while another puts it in; with [Min] and [Max] neither, as long as a device edits the field once before it
+// exchanges, since its own later edit takes the place of its earlier one. [First] depends on the order by its nature. [Append] puts two
+// additions in the order of their stamps; a third that lies between them in time, and arrives after both, goes before both or behind.
 package merge
 
 import (
@@ -19,14 +22,32 @@ import (
 // Rule decides a field that was changed on two sides.
 type Rule string
 
-// Newest keeps the later edit by the corrected stamp.
-const Newest Rule = "newest"
+// The rules.
+const (
+	Newest Rule = "newest" // the later edit by the corrected stamp stays
+	First  Rule = "first"  // the value that reached central first stays
+	Ask    Rule = "ask"    // both are kept, and a person settles it
+	Sum    Rule = "sum"    // both differences are added
+	Min    Rule = "min"    // the smaller stays
+	Max    Rule = "max"    // the larger stays
+	Union  Rule = "union"  // additions to and removals from a list of both
+	Append Rule = "append" // text that both added at the end, in the order of their stamps
+)
+
+// RuleNames are all rules.
+var RuleNames = []Rule{Newest, First, Ask, Sum, Min, Max, Union, Append}
+
+// Settled stands for a rule where a person decided.
+const Settled = "settled"
 
 // Removal decides what happens when a removal meets an edit.
 type Removal string
 
-// EditStays lets an edit that the remover did not know of outlive the removal, whichever came first.
-const EditStays Removal = "edit-stays"
+// The ways.
+const (
+	EditStays    Removal = "edit-stays"    // an edit that the remover did not know of outlives the removal, whichever came first
+	RemovalStays Removal = "removal-stays" // the removal stands, whichever came first; the edit is kept in the history
+)
 
 // Rules are what a collection's definition declares. Every field without a rule of its own has [Newest].
 type Rules struct {
@@ -80,7 +101,12 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 		out.Verdict = change.Merged
 	}
 	if edit.Kind == change.Remove {
-		remove(&out, state, edit, mark)
+		remove(&out, rules, state, edit, mark)
+		return out, nil
+	}
+	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit && removal.foreign(edit.Base, edit.Source) {
+		out.Delta = record.Delta{}
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.side()})
 		return out, nil
 	}
 	if state.Removed {
@@ -122,7 +148,7 @@ func newsFor(state State, edit Edit) bool {
 }
 
 // remove marks the record removed, unless an edit that the remover did not know of outlives it.
-func remove(out *Outcome, state State, edit Edit, mark Mark) {
+func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	out.Delta = record.Delta{}
 	if state.Removed {
 		return // removed on both sides: they agree
@@ -138,9 +164,12 @@ func remove(out *Outcome, state State, edit Edit, mark Mark) {
 			latest = back // somebody brought it back
 		}
 	}
-	if latest != (Mark{}) {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: "central", Other: latest.side()})
+	if latest != (Mark{}) && rules.Removal != RemovalStays {
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.side()})
 		return
+	}
+	if latest != (Mark{}) {
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange, Other: latest.side()})
 	}
 	out.State.Removed = true
 	out.State.Marks.Presence = mark
@@ -149,39 +178,33 @@ func remove(out *Outcome, state State, edit Edit, mark Mark) {
 // bringBack lets the edit outlive a removal that its author did not know of, or an add revive what was removed.
 func bringBack(out *Outcome, state State, edit Edit, mark Mark) {
 	if removal := state.Marks.presence(); removal.foreign(edit.Base, edit.Source) {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: "change", Other: removal.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.side()})
 	}
 	out.State.Removed = false
 	out.State.Marks.Presence = mark
 }
 
-// set takes each field of the edit, or leaves what central has, by the field's rule.
+// set takes each field of the edit, or what comes out of it and what central has by the field's rule.
 func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	out.Delta = record.Delta{}
 	var marked []string
 	for _, name := range edit.Fields.Names() {
-		from, to := state.Fields[name], edit.Fields[name].To
-		known := state.Marks.field(name)
-		contested := known.foreign(edit.Base, edit.Source)
-		if contested && bytes.Equal(from, to) {
-			if mark.beats(known) {
-				marked = append(marked, name)
-			}
-			continue // both sides say the same
+		m := meeting{name: name, rule: rules.of(name), from: edit.Fields[name].From, to: edit.Fields[name].To, central: state.Fields[name],
+			known: state.Marks.field(name), mark: mark}
+		m.contested = m.known.foreign(edit.Base, edit.Source)
+		if m.dispute(out, state, edit) {
+			continue
 		}
-		if contested {
-			kept := "central"
-			if mark.beats(known) {
-				kept = "change"
-			}
-			out.Decisions = append(out.Decisions, change.Decision{Field: name, Rule: string(rules.of(name)), Kept: kept, Other: known.side()})
-			if kept == "central" {
-				continue
-			}
+		value, kept := m.decide()
+		if m.contested && kept != "" {
+			out.Decisions = append(out.Decisions, change.Decision{Field: name, Rule: string(m.rule), Kept: kept, Other: m.known.side()})
+		}
+		if kept == change.KeptCentral || kept == "" && m.contested && !mark.beats(m.known) {
+			continue // what stays keeps its mark
 		}
 		marked = append(marked, name)
-		if !bytes.Equal(from, to) {
-			out.Delta[name] = record.Edit{From: from, To: to}
+		if !bytes.Equal(m.central, value) {
+			out.Delta[name] = record.Edit{From: m.central, To: value}
 		}
 	}
 	out.State.Fields = state.Fields.Apply(out.Delta)

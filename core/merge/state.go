@@ -42,6 +42,8 @@ type Marks struct {
 	Base     Mark            `json:"base"`              // the change that added the record
 	Presence Mark            `json:"presence,omitzero"` // the change that last removed it or brought it back; zero: as Base
 	Fields   map[string]Mark `json:"fields,omitempty"`
+	// Disputes are the fields that wait for a person.
+	Disputes map[string]Dispute `json:"disputes,omitempty"`
 	// Carried is the change that last carried values over to a new version of the definition.
 	Carried Mark `json:"carried,omitzero"`
 }
@@ -57,6 +59,11 @@ func (m Marks) CarriedOver(names map[string]string, by Mark) Marks {
 		fields[name] = mark
 	}
 	m.Fields, m.Carried = fields, by
+	for old, now := range names {
+		if open, disputed := m.Disputes[old]; disputed {
+			m.Disputes = with(without(m.Disputes, old), now, open)
+		}
+	}
 	return m
 }
 
