@@ -375,7 +375,7 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 	current.State, current.touched, current.last = out.State, true, v
 	d.rows[at] = current
 	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
-	if out.Verdict == change.Merged || given {
+	if out.Verdict != change.Applied || given {
 		answer.Record = d.wireRecord(at, current, v)
 	}
 	d.answers[n] = answer

@@ -34,6 +34,8 @@ type Write struct {
 	Fields     record.Delta // only To is looked at
 	// WithChildren lets a removal take with it the children that the definitions say go with their parent.
 	WithChildren bool
+	// Settles names the disputed field whose value the write sets.
+	Settles string
 }
 
 // Direct takes one change made at central by the same rules as a push. A change that is not accepted comes back as an
@@ -69,6 +71,11 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 		}
 		if problem := directProblem(write, current); problem != nil {
 			return problem
+		}
+		if write.Settles != "" {
+			if problem := settling(write.Settles, write.Base, current); problem != nil {
+				return problem
+			}
 		}
 		if current != nil {
 			for name, edit := range fields {

@@ -10,18 +10,18 @@ import (
 
 // travelled is what one request of an exchange carried.
 type travelled struct {
-	batches, applied, merged, refused, waiting, repeated, delivered, bytesIn, bytesOut int
+	batches, applied, merged, held, refused, waiting, repeated, delivered, bytesIn, bytesOut int
 }
 
 // noteExchange adds to the log of an exchange.
 func noteExchange(ctx context.Context, tx *sqlx.Tx, device, exchange uuid.UUID, at time.Time, t travelled) error {
 	_, err := tx.ExecContext(ctx, `
-		INSERT INTO exchanges AS e (id, device, started_at, last_at, batches, applied, merged, refused, waiting, repeated, delivered, bytes_in, bytes_out)
-		VALUES ($1, $2, $3, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+		INSERT INTO exchanges AS e (id, device, started_at, last_at, batches, applied, merged, refused, waiting, repeated, delivered, bytes_in, bytes_out, held)
+		VALUES ($1, $2, $3, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
 		ON CONFLICT (device, id) DO UPDATE SET last_at = $3, batches = e.batches + $4, applied = e.applied + $5, merged = e.merged + $6,
 			refused = e.refused + $7, waiting = e.waiting + $8, repeated = e.repeated + $9, delivered = e.delivered + $10,
-			bytes_in = e.bytes_in + $11, bytes_out = e.bytes_out + $12`,
-		exchange, device, at, t.batches, t.applied, t.merged, t.refused, t.waiting, t.repeated, t.delivered, t.bytesIn, t.bytesOut)
+			bytes_in = e.bytes_in + $11, bytes_out = e.bytes_out + $12, held = e.held + $13`,
+		exchange, device, at, t.batches, t.applied, t.merged, t.refused, t.waiting, t.repeated, t.delivered, t.bytesIn, t.bytesOut, t.held)
 	return err
 }
 
@@ -36,6 +36,7 @@ type Exchange struct {
 	Batches   int64     `json:"batches" db:"batches"`
 	Applied   int64     `json:"applied" db:"applied"`
 	Merged    int64     `json:"merged" db:"merged"`
+	Held      int64     `json:"held" db:"held"`
 	Refused   int64     `json:"refused" db:"refused"`
 	Waiting   int64     `json:"waiting" db:"waiting"`
 	Repeated  int64     `json:"repeated" db:"repeated" doc:"Changes that had been answered before."`

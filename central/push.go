@@ -83,7 +83,7 @@ func (c *Central) acceptFrom(ctx context.Context, from Device, exchange uuid.UUI
 		}
 		counts := done.tally()
 		return noteExchange(ctx, tx, from.ID, exchange, source.received, travelled{
-			batches: 1, applied: counts[change.Applied], merged: counts[change.Merged], refused: counts[change.Refused],
+			batches: 1, applied: counts[change.Applied], merged: counts[change.Merged], held: counts[change.Held], refused: counts[change.Refused],
 			waiting: counts[change.Waiting], repeated: done.repeated, bytesIn: bytes})
 	})
 	if err != nil {

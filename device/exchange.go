@@ -29,6 +29,7 @@ type Summary struct {
 	Sent      int           `json:"sent"` // changes
 	Applied   int           `json:"applied"`
 	Merged    int           `json:"merged"`
+	Held      int           `json:"held"`
 	Refused   int           `json:"refused"`
 	Waiting   int           `json:"waiting"`
 	Received  int           `json:"received"`  // records, removals included

@@ -154,6 +154,8 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				e.summary.Applied++
 			case change.Merged:
 				e.summary.Merged++
+			case change.Held:
+				e.summary.Held++
 			case change.Refused:
 				e.summary.Refused++
 			case change.Waiting:

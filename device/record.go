@@ -54,6 +54,8 @@ type Record struct {
 	EditedAt   time.Time     `json:"edited_at"`
 	Author     string        `json:"author,omitempty"`
 	Device     string        `json:"device,omitempty"`
+	// Disputes are the fields over which edits have met and that wait for a person; [Store.Settle] settles one.
+	Disputes map[string]merge.Dispute `json:"disputes,omitempty"`
 	// Provisional stands in for numbers that central has not given yet, by field.
 	Provisional map[string]string `json:"provisional,omitempty"`
 	// AsOf is when central last confirmed the record as it stands under the unsent changes; zero for what is only here.
@@ -103,6 +105,13 @@ func (r stored) record(c *definition.Collection) (Record, error) {
 	}
 	maps.Copy(shown.Fields, computed)
 	maps.Copy(shown.Fields, local)
+	if strings.Contains(r.Marks, `"disputes"`) {
+		var marks merge.Marks
+		if err := json.Unmarshal([]byte(r.Marks), &marks); err != nil {
+			return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
+		}
+		shown.Disputes = marks.Disputes
+	}
 	shown.Provisional, shown.Label = provisional(c, shown.ID, shown.Fields)
 	return shown, nil
 }

@@ -12,6 +12,7 @@ import (
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 // queued is a row of the table outbox.
@@ -49,6 +50,16 @@ func (q queued) change() (change.Change, error) {
 // it is what the worker wrote, and it is marked.
 func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 	out, err := merge.Merge(rules, state, edit)
+	if err == nil && out.Verdict == change.Held {
+		// Until central has answered, the worker sees what they wrote.
+		shown := record.Delta{}
+		for _, decision := range out.Decisions {
+			if decision.Rule == string(merge.Ask) {
+				shown[decision.Field] = edit.Fields[decision.Field]
+			}
+		}
+		out.State.Fields = out.State.Fields.Apply(shown)
+	}
 	if err == nil {
 		return out.State
 	}

@@ -27,7 +27,7 @@ func newMetrics() *metrics {
 		listeners: prometheus.NewGauge(prometheus.GaugeOpts{Name: "homing_listeners", Help: "Connections that listen to live events."}),
 	}
 	m.registry.MustRegister(m.requests, m.answers, m.delivered, m.listeners, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	for _, verdict := range []change.Verdict{change.Applied, change.Merged, change.Refused, change.Waiting} {
+	for _, verdict := range []change.Verdict{change.Applied, change.Merged, change.Held, change.Refused, change.Waiting} {
 		m.answers.WithLabelValues(string(verdict)) // shown from the start, at zero
 	}
 	return m

@@ -92,6 +92,7 @@ func (s *Server) registerRecords() {
 		return &answer[[]central.Row]{outcomes}, err
 	})
 	s.registerWrites()
+	s.registerConflicts()
 }
 
 func (s *Server) registerWrites() {
@@ -141,6 +142,30 @@ func (s *Server) registerWrites() {
 			base = -1
 		}
 		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
+		return s.direct(got, err)
+	})
+}
+
+func (s *Server) registerConflicts() {
+	add(s, s.operation(http.MethodGet, "/v1/conflicts", "conflicts", "The open conflicts, the oldest first", readers),
+		func(ctx context.Context, _ *nothing) (*answer[[]central.Conflict], error) {
+			all, err := s.central.Conflicts(ctx, who(ctx).Person)
+			return &answer[[]central.Conflict]{all}, err
+		})
+	type settleIn struct {
+		Body struct {
+			Collection string          `json:"collection"`
+			Record     uuid.UUID       `json:"record" format:"uuid"`
+			Field      string          `json:"field"`
+			Base       int64           `json:"base" minimum:"1" doc:"The record's revision that the author saw."`
+			Value      json.RawMessage `json:"value" doc:"What the field is to be: one of the values in dispute, or another; null clears it."`
+		}
+	}
+	op := s.operation(http.MethodPost, "/v1/conflicts/settlements", "settle", "Settle a conflict; of several who do so at once, one succeeds", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
+		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Body.Collection, Record: in.Body.Record, Kind: change.Edit, Base: in.Body.Base,
+			Fields: deltaOf(map[string]json.RawMessage{in.Body.Field: in.Body.Value}), Settles: in.Body.Field})
 		return s.direct(got, err)
 	})
 }

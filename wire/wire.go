@@ -96,7 +96,7 @@ type Answers struct {
 // Answer is central's word on one change.
 type Answer struct {
 	Number   int64           `json:"number" doc:"The change's number; 0 when it could not be read."`
-	Answer   change.Verdict  `json:"answer" enum:"applied,merged,refused,waiting"`
+	Answer   change.Verdict  `json:"answer" enum:"applied,merged,held,refused,waiting"`
 	Revision int64           `json:"revision,omitempty" doc:"The record's revision after the change."`
 	Stamp    clock.Stamp     `json:"stamp,omitzero" doc:"The change's stamp in central's time."`
 	Record   *Record         `json:"record,omitempty" doc:"The record after the change, when it is not as the device has it."`

@@ -103,6 +103,7 @@ CREATE TABLE records (
     received_at timestamptz NOT NULL,
     PRIMARY KEY (collection, id)
 );
+CREATE INDEX records_disputed ON records (collection, id) WHERE (marks->'disputes') IS NOT NULL AND NOT removed;
 CREATE UNIQUE INDEX records_position ON records (collection, position);
 
 CREATE TABLE versions (
@@ -145,6 +146,7 @@ CREATE TABLE exchanges (
     batches     bigint NOT NULL DEFAULT 0,
     applied     bigint NOT NULL DEFAULT 0,
     merged      bigint NOT NULL DEFAULT 0,
+    held        bigint NOT NULL DEFAULT 0,
     refused     bigint NOT NULL DEFAULT 0,
     waiting     bigint NOT NULL DEFAULT 0,
     repeated    bigint NOT NULL DEFAULT 0, -- changes that had been answered before

@@ -6,6 +6,7 @@ import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
 import CollectionsPage from './pages/CollectionsPage.vue'
+import ConflictsPage from './pages/ConflictsPage.vue'
 import DevicesPage from './pages/DevicesPage.vue'
 import EnrolPage from './pages/EnrolPage.vue'
 import ExchangesPage from './pages/ExchangesPage.vue'
@@ -24,6 +25,7 @@ const router = createRouter({
     { path: '/', name: 'collections', component: CollectionsPage },
     { path: '/records/:collection', name: 'records', component: RecordsPage },
     { path: '/records/:collection/:id', name: 'record', component: RecordPage },
+    { path: '/conflicts', name: 'conflicts', component: ConflictsPage },
     { path: '/devices', name: 'devices', component: DevicesPage },
     { path: '/exchanges', name: 'exchanges', component: ExchangesPage },
     { path: '/enrol', name: 'enrol', component: EnrolPage },

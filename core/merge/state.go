@@ -67,6 +67,9 @@ func (m Marks) CarriedOver(names map[string]string, by Mark) Marks {
 	return m
 }
 
+// Of is the mark of a field.
+func (m Marks) Of(name string) Mark { return m.field(name) }
+
 func (m Marks) field(name string) Mark {
 	if mark, own := m.Fields[name]; own {
 		return mark

@@ -263,7 +263,7 @@ func lastExchange(e *central.Exchange) string {
 	if e == nil {
 		return "none yet"
 	}
-	return fmt.Sprintf("%d applied, %d merged, %d refused, %d pulled", e.Applied, e.Merged, e.Refused, e.Delivered)
+	return fmt.Sprintf("%d applied, %d merged, %d held, %d refused, %d pulled", e.Applied, e.Merged, e.Held, e.Refused, e.Delivered)
 }
 
 func issueCode(ctx context.Context, c *cli.Command) error {
@@ -384,9 +384,9 @@ func exchangesCommand() *cli.Command {
 						fmt.Fprintln(w, "No device has exchanged anything yet.")
 						return nil
 					}
-					t := newTable(w, "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
+					t := newTable(w, "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
 					for _, e := range exchanges {
-						t.row(when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
+						t.row(when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
 					}
 					return t.flush()
 				}},

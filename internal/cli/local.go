@@ -48,6 +48,7 @@ or a text that only one record's label has.`,
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(append(fieldFlags(true), jsonFlag)...), Action: localEdit},
 			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
 				Flags: storeFlags(&cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
+			{Name: "settle", Usage: "settle a disputed field, with signal or without", ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(jsonFlag), Action: localSettle},
 			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag), Action: localReview},
 			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Push)},
 			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Pull)},
@@ -265,6 +266,8 @@ func mark(r device.Record) string {
 		return "new"
 	case r.Pending > 0:
 		return "unsent"
+	case len(r.Disputes) > 0:
+		return "disputed"
 	}
 	return ""
 }
@@ -433,6 +436,13 @@ func localShow(ctx context.Context, c *cli.Command) error {
 		}
 		if err := t.flush(); err != nil {
 			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(r.Disputes)) {
+			fmt.Fprintf(w, "%s is in dispute: %s here", name, plain(r.Fields[name]))
+			for _, other := range r.Disputes[name].Others {
+				fmt.Fprintf(w, ", %s by another", plain(other.Value))
+			}
+			fmt.Fprintf(w, "; settle it with homing local settle %s %s %s VALUE\n", r.Collection, r.ID, name)
 		}
 		if note := ageNote(r.AsOf, r.Age); note != "" {
 			fmt.Fprintln(w, note)
@@ -669,7 +679,7 @@ func progressText(p device.Progress) string {
 }
 
 func printSummary(w io.Writer, s device.Summary) {
-	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Refused, s.Waiting, s.Received, s.Removed)
+	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d held, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Removed)
 	if s.Withdrawn > 0 {
 		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
 	}

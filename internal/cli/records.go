@@ -271,7 +271,7 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 			if what == "" {
 				what = "(removal)"
 			}
-			kept := map[string]string{"central": "kept what central had", "change": "took this change"}[decision.Kept]
+			kept := map[string]string{"central": "kept what central had", "change": "took this change", "both": "brought both together"}[decision.Kept]
 			lines = append(lines, [2]string{what, fmt.Sprintf("met revision %d; rule %s %s", decision.Other.Revision, decision.Rule, kept)})
 		}
 		if len(lines) == 0 {

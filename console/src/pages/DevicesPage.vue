@@ -101,7 +101,7 @@ function owes(device: Device): string {
 function last(device: Device): string {
   const e = device.last_exchange
   if (!e) return 'none yet'
-  const parts = [[e.applied, 'applied'], [e.merged, 'merged'], [e.refused, 'refused'], [e.waiting, 'waiting'], [e.delivered, 'pulled']] as const
+  const parts = [[e.applied, 'applied'], [e.merged, 'merged'], [e.held, 'held'], [e.refused, 'refused'], [e.waiting, 'waiting'], [e.delivered, 'pulled']] as const
   return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing to exchange'
 }
 const command = () => `homing local enrol --link '${code.value?.link}' --name NAME`

@@ -29,7 +29,7 @@ function took(e: Exchange): string {
   const ms = new Date(e.last_at).getTime() - new Date(e.started_at).getTime()
   return ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`
 }
-const numbers = [['applied', 'Applied'], ['merged', 'Merged'], ['refused', 'Refused'], ['waiting', 'Waiting'], ['repeated', 'Repeated'], ['delivered', 'Pulled']] as const
+const numbers = [['applied', 'Applied'], ['merged', 'Merged'], ['held', 'Held'], ['refused', 'Refused'], ['waiting', 'Waiting'], ['repeated', 'Repeated'], ['delivered', 'Pulled']] as const
 </script>
 
 <template>

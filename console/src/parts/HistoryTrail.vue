@@ -7,7 +7,7 @@ const props = defineProps<{ entries: HistoryEntry[]; collection: Overview }>()
 const fieldOf = (name: string) => props.collection.fields?.find((f) => f.name === name)
 const deltaOf = (entry: HistoryEntry) => Object.entries((entry.fields ?? {}) as Delta)
 const verbs: Record<string, string> = { add: 'added', edit: 'edited', remove: 'removed' }
-const ruleText = { change: 'this change was taken', central: 'what central had was kept' } as Record<string, string>
+const ruleText = { change: 'this change was taken', central: 'what central had was kept', both: 'both came together' } as Record<string, string>
 const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).getTime() - new Date(entry.edited_at).getTime()) > 2000
 </script>
 

@@ -1,0 +1,92 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import { useToast } from 'primevue/usetoast'
+import { onMounted, ref } from 'vue'
+import { api, ask, type Conflict } from '../api/client'
+import { useCollections } from '../collections'
+import { ago, fullTime, plural, shown } from '../format'
+import { useHeads } from '../live'
+import EmptyNote from '../parts/EmptyNote.vue'
+import FieldInput from '../parts/FieldInput.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import { useSession } from '../session'
+
+const toast = useToast()
+const { mayEdit } = useSession()
+const { collections, load, find } = useCollections()
+const conflicts = ref<Conflict[]>()
+const problem = ref('')
+const other = ref<Conflict>()
+const value = ref<unknown>()
+
+async function refresh() {
+  try {
+    if (!collections.value) await load()
+    conflicts.value = (await ask(api.GET('/v1/conflicts'))) ?? []
+    problem.value = ''
+  } catch (error) {
+    problem.value = (error as Error).message
+  }
+}
+onMounted(refresh)
+useHeads(refresh)
+
+const fieldOf = (c: Conflict) => find(c.collection)?.fields?.find((f) => f.name === c.field)
+const titleOf = (c: Conflict) => fieldOf(c)?.title ?? c.field
+
+async function settle(c: Conflict, to: unknown) {
+  try {
+    await ask(api.POST('/v1/conflicts/settlements', { body: { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null } }))
+    toast.add({ severity: 'success', summary: 'Settled', detail: `${titleOf(c)} of ${c.label}`, life: 4000 })
+    other.value = undefined
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'Not settled', detail: (error as Error).message, life: 9000 })
+  }
+  await refresh()
+}
+function another(c: Conflict) {
+  value.value = c.values?.[0]?.value
+  other.value = c
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="head"><h1>Conflicts</h1><span class="faint" role="status">{{ conflicts ? `${plural(conflicts.length, 'field')} ${conflicts.length === 1 ? 'waits' : 'wait'} for a person` : '' }}</span></div>
+    <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
+    <EmptyNote v-if="conflicts && !conflicts.length" title="Nothing waits for a person">Where a definition says <code>ask</code>, two edits that meet are held here until somebody settles them.</EmptyNote>
+    <section v-for="c in conflicts" :key="`${c.record} ${c.field}`" class="sheet padded conflict">
+      <div class="top">
+        <div><b>{{ titleOf(c) }}</b> of <RouterLink :to="{ name: 'record', params: { collection: c.collection, id: c.record } }">{{ c.label }}</RouterLink></div>
+        <span class="faint" :title="fullTime(c.opened_at)">open since {{ ago(c.opened_at) }}</span>
+      </div>
+      <p v-if="c.base !== undefined" class="faint">It was {{ shown(fieldOf(c), c.base) }}.</p>
+      <div class="values">
+        <div v-for="(v, n) in c.values" :key="v.revision" class="value">
+          <div class="what">{{ v.value === undefined ? '(no value)' : shown(fieldOf(c), v.value) }}</div>
+          <div class="faint">{{ v.author }} {{ v.device ? `on ${v.device}` : 'at central' }}, {{ fullTime(v.edited_at) }}</div>
+          <div class="faint">{{ n === 0 ? 'came first, and stands meanwhile' : 'is held' }}</div>
+          <Button v-if="mayEdit" :label="n === 0 ? 'Keep this' : 'Take this'" size="small" :severity="n === 0 ? 'secondary' : undefined" @click="settle(c, v.value)" />
+        </div>
+      </div>
+      <Button v-if="mayEdit" label="Another value…" size="small" text @click="another(c)" />
+    </section>
+    <Dialog :visible="!!other" modal :header="other ? `${titleOf(other)} of ${other.label}` : ''" :style="{ width: 'min(28rem, 94vw)' }" @update:visible="other = undefined">
+      <form v-if="other && fieldOf(other)" class="form" @submit.prevent="settle(other, value)">
+        <label :for="other.field">{{ titleOf(other) }}<FieldInput v-model="value" :field="fieldOf(other)!" /></label>
+        <div class="actions"><Button type="submit" label="Settle" size="small" /><Button label="Cancel" severity="secondary" size="small" @click="other = undefined" /></div>
+      </form>
+    </Dialog>
+  </div>
+</template>
+
+<style scoped>
+.conflict { margin-bottom: 1rem; }
+.top { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0.3rem 1rem; }
+.conflict p { margin: 0.3rem 0 0; }
+.values { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.8rem; margin: 0.8rem 0 0.4rem; }
+.value { border: 1px solid var(--line); border-radius: 4px; padding: 0.7rem 0.8rem; display: grid; gap: 0.15rem; justify-items: start; }
+.value .p-button { margin-top: 0.5rem; }
+.what { font-size: 1.1rem; font-weight: 600; overflow-wrap: anywhere; }
+</style>

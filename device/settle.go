@@ -1,0 +1,76 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/record"
+)
+
+// ErrNoDispute says that a field does not wait for anybody.
+var ErrNoDispute = fmt.Errorf("%w: nobody disputes this field; it may have been settled", ErrNoRecord)
+
+// Settle gives a disputed field the value that it is to have, be it one of those in dispute or another. It works without signal: settling is a
+// change like any other, with its author, and goes to central with the next exchange. If somebody else has settled it meanwhile, theirs
+// stands and this one opens the conflict anew.
+func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, field string, value any) (Record, error) {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return Record{}, err
+	}
+	to, err := record.CanonicalField(field, raw)
+	if err != nil {
+		return Record{}, invalid(collection, err)
+	}
+	var saved Record
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		c, err := s.collection(ctx, tx, collection)
+		if err != nil {
+			return err
+		}
+		known, err := facts(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := s.maySave(ctx, tx, c, known); err != nil {
+			return err
+		}
+		row, err := loadStored(ctx, tx, collection, id.String())
+		if err != nil {
+			return err
+		}
+		shown, err := row.record(c)
+		if err != nil {
+			return err
+		}
+		if _, disputed := shown.Disputes[field]; !disputed || row.Removed {
+			return fmt.Errorf("%w: %s of %s", ErrNoDispute, field, shown.Label)
+		}
+		var before record.Fields
+		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
+			return fmt.Errorf("%w: record %s", ErrDamaged, id)
+		}
+		delta := record.Delta{field: {From: before[field], To: to}}
+		after := before.Apply(delta)
+		if err := allowed(c, known, change.Edit, before, after); err != nil {
+			return err
+		}
+		if wrong := c.NewlyWrong(before, after); len(wrong) > 0 {
+			return &InvalidError{collection, wrong}
+		}
+		if row, err = s.enqueue(ctx, tx, row, change.Edit, delta, after, known); err != nil {
+			return err
+		}
+		saved, err = row.record(c)
+		return err
+	})
+	if err == nil {
+		s.hub.tell(Changed{Collection: collection, ID: id})
+	}
+	return saved, err
+}

@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"homing/central"
+	"homing/core/definition"
+	"homing/device"
+	"homing/wire"
+)
+
+func conflictsCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "conflicts",
+		Usage: "see the fields that wait for a person, and settle them",
+		Description: `A field whose definition has the rule ask is held when two edits of it meet: central keeps the one that came first, and the others
+wait beside it. Whoever settles says what the field is to be.`,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list the open conflicts, the oldest first", Flags: centralFlags(jsonFlag), Action: listConflicts},
+			{Name: "settle", Usage: "settle a conflict", ArgsUsage: "COLLECTION RECORD FIELD",
+				Description: "With --take N the value that the list shows under that number; 1 is what central has.",
+				Flags:       centralFlags(jsonFlag, &cli.IntFlag{Name: "take", Usage: "`N` of the value to take"}, &cli.StringFlag{Name: "value", Usage: "another `VALUE`, as the field's type reads it"}), Action: settleConflict},
+		},
+	}
+}
+
+func listConflicts(ctx context.Context, c *cli.Command) error {
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	var all []central.Conflict
+	if err := call.get(ctx, "/v1/conflicts", &all); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nothing waits for a person.")
+		return nil
+	}
+	t := newTable(w, "COLLECTION", "RECORD", "FIELD", "N", "VALUE", "BY", "DEVICE", "EDITED", "OPEN SINCE")
+	for _, one := range all {
+		first := []any{one.Collection, shorten(one.Label, 36), one.Field}
+		since := when(one.OpenedAt)
+		for n, v := range one.Values {
+			device := v.Device
+			if device == "" {
+				device = "(at central)"
+			}
+			t.row(append(append([]any{}, first...), n+1, shorten(plain(v.Value), 48), v.Author, device, when(v.EditedAt), since)...)
+			first, since = []any{"", "", ""}, ""
+		}
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "%s; settle one with homing conflicts settle COLLECTION RECORD FIELD --take N\n", count(len(all), "open conflict"))
+	return nil
+}
+
+func settleConflict(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION", "RECORD", "FIELD")
+	if err != nil {
+		return err
+	}
+	if c.IsSet("take") == c.IsSet("value") {
+		return usageError{errors.New("say what the field is to be: --take N, or --value VALUE")}
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	id, err := call.find(ctx, d, args[1])
+	if err != nil {
+		return err
+	}
+	var all []central.Conflict
+	if err := call.get(ctx, "/v1/conflicts", &all); err != nil {
+		return err
+	}
+	for _, one := range all {
+		if one.Collection != args[0] || one.Record != id || one.Field != args[2] {
+			continue
+		}
+		value, err := settledValue(c, d, one)
+		if err != nil {
+			return err
+		}
+		var answer wire.Answer
+		body := map[string]any{"collection": one.Collection, "record": one.Record, "field": one.Field, "base": one.Revision, "value": value}
+		if err := call.call(ctx, http.MethodPost, "/v1/conflicts/settlements", body, &answer); err != nil {
+			return err
+		}
+		if c.Bool("json") {
+			return writeJSON(c.Root().Writer, answer)
+		}
+		fmt.Fprintf(c.Root().Writer, "Settled: %s of %s is %s, at revision %d. Devices follow with their next exchange.\n", one.Field, one.Label, plain(value), answer.Revision)
+		return nil
+	}
+	return codedError{fmt.Errorf("%s of this record is not in dispute; homing conflicts list shows what is", args[2]), exitNotFound}
+}
+
+func settledValue(c *cli.Command, d *definition.Collection, one central.Conflict) (json.RawMessage, error) {
+	if c.IsSet("value") {
+		field, _ := d.Field(one.Field)
+		return typed(field, c.String("value"))
+	}
+	n := c.Int("take")
+	if n < 1 || n > len(one.Values) {
+		return nil, usageError{fmt.Errorf("--take %d: there are the values 1 to %d", n, len(one.Values))}
+	}
+	if one.Values[n-1].Value == nil {
+		return json.RawMessage("null"), nil
+	}
+	return one.Values[n-1].Value, nil
+}
+
+func localSettle(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION", "RECORD", "FIELD", "VALUE")
+	if err != nil {
+		return err
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		d, err := store.Collection(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		field, known := d.Field(args[2])
+		if !known {
+			return codedError{fmt.Errorf("%s has no field %q", args[0], args[2]), exitNotFound}
+		}
+		var id uuid.UUID
+		if id, err = store.Resolve(ctx, args[0], args[1]); err != nil {
+			return err
+		}
+		value, err := typed(field, args[3])
+		if err != nil {
+			return codedError{err, exitRefused}
+		}
+		r, err := store.Settle(ctx, args[0], id, args[2], value)
+		if err != nil {
+			return err
+		}
+		return saved(c, r, "Settled")
+	})
+}
