@@ -134,6 +134,22 @@ func (p *page) confirm(label string) {
 	p.closed()
 }
 
+// opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already.
+func (p *page) opened() {
+	p.t.Helper()
+	for range 200 {
+		inside, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](`!!document.activeElement?.closest(".p-dialog")`))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if inside {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	p.t.Fatal("no dialog has taken the focus")
+}
+
 // closed waits until no dialog is open.
 func (p *page) closed() {
 	p.t.Helper()

@@ -50,6 +50,7 @@ func TestChildrenOnThePage(t *testing.T) {
 	p.says("dl", "worked out")
 	p.press("Add to visits")
 	p.says(".p-dialog", "Add to Visits")
+	p.opened()
 	if text := p.text(".p-dialog form"); text == "" || slices.Contains([]string{text}, "Number") {
 		t.Errorf("the form offers %q", text)
 	}
@@ -102,6 +103,7 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.says(".second + .sheet", "nobody but those")
 	p.do(chromedp.Click(`//tr[contains(., "reader")]//button`))
 	p.says(".p-dialog", "Change reader")
+	p.opened()
 	p.do(chromedp.Click(chromedp.CSS(".p-dialog .p-toggleswitch input")))
 	p.fill("#keys", "upper valley")
 	p.do(chromedp.SendKeys(chromedp.CSS("#keys"), "\r"))

@@ -234,8 +234,8 @@ func TestDemoOnce(t *testing.T) {
 		if strings.Count(out, " yes\n") != 6 || strings.Contains(out, " NO\n") {
 			t.Fatalf("start %d:\n%s", start+1, out)
 		}
-		if !strings.Contains(out, "1 merged") {
-			t.Errorf("start %d shows no merge:\n%s", start+1, out)
+		if !strings.Contains(out, "1 merged, 1 held") || !strings.Contains(out, "runa has looked at the pictures and settles it") {
+			t.Errorf("start %d shows no merge, or no conflict that is settled:\n%s", start+1, out)
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 
 	"github.com/google/uuid"
@@ -44,6 +45,10 @@ func listConflicts(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return writeJSON(w, all)
 	}
+	return printConflicts(w, all)
+}
+
+func printConflicts(w io.Writer, all []central.Conflict) error {
 	if len(all) == 0 {
 		fmt.Fprintln(w, "Nothing waits for a person.")
 		return nil

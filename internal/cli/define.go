@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -71,13 +74,31 @@ EXAMPLE (trails.yaml)
 			if c.Bool("json") {
 				return writeJSON(w, defined)
 			}
-			t := newTable(w, "COLLECTION", "VERSION", "OUTCOME")
+			byName := map[string]definition.Definition{}
+			for _, d := range definitions {
+				byName[d.Collection] = d
+			}
+			t := newTable(w, "COLLECTION", "VERSION", "OUTCOME", "HOW EDITS OF A FIELD MEET")
 			for _, one := range defined {
-				t.row(one.Collection, one.Version, one.Outcome)
+				t.row(one.Collection, one.Version, one.Outcome, rulesOf(byName[one.Collection]))
 			}
 			return t.flush()
 		},
 	}
+}
+
+// rulesOf says by which rules the edits of a collection meet, those included that its fields' types suggest.
+func rulesOf(d definition.Definition) string {
+	rules := d.Rules().Fields
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(rules)) {
+		text := name + ": " + string(rules[name])
+		if _, said := d.Sync.Rules[name]; !said {
+			text += " (by its type)"
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(append(parts, "newest"), ", ")
 }
 
 // printPlans says what differs, and what becomes of the records and devices.

@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/core/change"
+	"homing/core/record"
+	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
 	"homing/service"
@@ -71,6 +74,9 @@ func (s *story) tell(ctx context.Context) error {
 	if err := s.bridge(ctx, mira); err != nil {
 		return err
 	}
+	if err := s.settle(ctx, mira, tobin); err != nil {
+		return err
+	}
 	return s.compare(ctx, mira, tobin)
 }
 
@@ -99,8 +105,8 @@ func (s *story) exchange(ctx context.Context, c crew) error {
 	if err != nil {
 		return fmt.Errorf("the %s: %w", c.device, err)
 	}
-	s.say("   %-17s sent %d: %d applied, %d merged, %d refused; received %d; %s up, %s down, %s", c.device, summary.Sent, summary.Applied, summary.Merged,
-		summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown), summary.Took.Round(time.Millisecond))
+	s.say("   %-17s sent %d: %d applied, %d merged, %d held, %d refused; received %d; %s up, %s down, %s", c.device, summary.Sent, summary.Applied, summary.Merged,
+		summary.Held, summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown), summary.Took.Round(time.Millisecond))
 	return nil
 }
 
@@ -143,6 +149,10 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"built": 1931 + (len(plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
 		return err
 	}
+	// A save of its own, so that the story shows a merge and a held conflict side by side.
+	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": "out of use"}); err != nil {
+		return err
+	}
 	signposts, err := tobin.store.Find(ctx, "structures", []string{"kind=signpost"}, "", "name", 1, 0)
 	if err != nil || len(signposts.Records) == 0 {
 		return errors.Join(errors.New("the demo's signposts are used up; make clean starts afresh"), err)
@@ -151,7 +161,7 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if err != nil {
 		return err
 	}
-	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, and removes %s,", later, signposts.Records[0].Label)
+	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, sets it to \"out of use\", and removes %s,", later, signposts.Records[0].Label)
 	s.say("          with %s below it", count(also, "record"))
 	return tobin.store.Remove(ctx, "structures", signposts.Records[0].ID)
 }
@@ -167,8 +177,39 @@ func (s *story) bridge(ctx context.Context, mira crew) error {
 		return err
 	}
 	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"], repair.Label, plain(repair.Fields["reported_by"]))
-	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays.\n")
-	return printHistory(s.out, history[:min(len(history), 2)])
+	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays. Its state is for a person to say,")
+	s.say("   as the definition asks, so tobin's is held.\n")
+	return printHistory(s.out, history[:min(len(history), 3)])
+}
+
+// settle shows the held conflict, and lets the lead settle it.
+func (s *story) settle(ctx context.Context, crews ...crew) error {
+	runa := central.Person{Name: "runa", Role: rights.Lead, Territories: []string{rights.All}}
+	open, err := s.service.Central.Conflicts(ctx, runa)
+	if err != nil {
+		return err
+	}
+	s.say("\n   What waits for a person (homing conflicts list):\n")
+	if err := printConflicts(s.out, open); err != nil {
+		return err
+	}
+	for _, one := range open {
+		if one.Record != demo.LongBridge {
+			continue
+		}
+		value := one.Values[0].Value
+		if _, err := s.service.Central.Direct(ctx, runa, central.Write{Collection: one.Collection, Record: one.Record, Kind: change.Edit, Base: one.Revision,
+			Fields: record.Delta{one.Field: {To: value}}, Settles: one.Field}); err != nil {
+			return err
+		}
+		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.", plain(value))
+	}
+	for _, c := range crews {
+		if err := s.exchange(ctx, c); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // compare ends the story with the proof: the same records everywhere.

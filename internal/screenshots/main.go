@@ -55,6 +55,9 @@ func run(out string) error {
 		return err
 	}
 	defer stop()
+	if err := openConflict(ctx, folder); err != nil {
+		return err
+	}
 	return pagePictures(ctx, out, address)
 }
 
@@ -84,6 +87,22 @@ func startDemo(ctx context.Context, folder string) (address string, stop func(),
 	}
 	stop()
 	return "", nil, errors.New("the demo did not come up")
+}
+
+// openConflict lets the crews disagree once more, so that there is something to see.
+func openConflict(ctx context.Context, folder string) error {
+	shelter := demo.GaleShelter.String()
+	for _, args := range [][]string{
+		{"edit", "structures", shelter, "--set", "state=out of use", "--store", filepath.Join(folder, "mira.db")},
+		{"edit", "structures", shelter, "--set", "state=worn", "--store", filepath.Join(folder, "tobin.db")},
+		{"exchange", "--store", filepath.Join(folder, "mira.db")},
+		{"exchange", "--store", filepath.Join(folder, "tobin.db")},
+	} {
+		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, args...)...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%v: %w\n%s", args, err, text)
+		}
+	}
+	return nil
 }
 
 func terminalPictures(ctx context.Context, out, folder string) error {
@@ -245,6 +264,7 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-records.png", path: "/records/structures?sort=name", wait: "tbody tr.open-row"},
 		{file: "console-record.png", path: record, wait: ".trail li"},
 		{file: "console-record-dark.png", path: record, wait: ".trail li", before: steps(dark)},
+		{file: "console-conflicts.png", path: "/conflicts", wait: ".conflict .value"},
 		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: steps(light)},
 		{file: "console-enrol.png", path: "/devices", wait: ".both img", before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`), chromedp.Click(`//button[contains(., "Issue a code")]`))},
 		{file: "console-people.png", path: "/people", wait: ".second"},
