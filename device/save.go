@@ -261,8 +261,24 @@ func invalid(collection string, err error) error {
 	return err
 }
 
-// enqueue puts a change at the end of the outbox and its effect into the view.
+// enqueue puts a change at the end of the outbox and its effect into the view. An edit of a record of which central has refused something
+// mends that: both become one change.
 func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
+	if kind == change.Edit && row.Pending > 0 {
+		refused, err := refusedOf(ctx, tx, row)
+		if err != nil {
+			return row, err
+		}
+		if refused > 0 {
+			if row, kind, delta, err = s.mend(ctx, tx, row, after); err != nil {
+				return row, err
+			}
+		}
+	}
+	return s.put(ctx, tx, row, kind, delta, after, known)
+}
+
+func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
 	now := s.now()
 	stamp, err := s.nextStamp(ctx, tx, known[factStamp])
 	if err != nil {

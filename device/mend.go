@@ -1,0 +1,153 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/record"
+)
+
+// refusedOf counts the changes of a record that central refused.
+func refusedOf(ctx context.Context, tx *sqlx.Tx, row stored) (n int, err error) {
+	err = tx.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND verdict = ?`, row.Collection, row.ID, change.Refused)
+	return n, err
+}
+
+// mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from what central has to what
+// the worker wants now. Central's word on a number is final, so the mended change has a new one.
+func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored, after record.Fields) (stored, change.Kind, record.Delta, error) {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
+		return row, "", nil, err
+	}
+	under, err := row.under()
+	if err != nil {
+		return row, "", nil, err
+	}
+	row.Pending = 0
+	kind := change.Edit
+	if row.Revision == 0 || under.Removed {
+		kind = change.Add
+	}
+	if row.Revision > 0 {
+		row.Fields, row.Removed = string(under.Fields.JSON()), under.Removed
+		row.UnderFields.Valid = false
+	}
+	return row, kind, record.Diff(under.Fields, after), nil
+}
+
+// SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have changed since. The next
+// exchange sends it.
+func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
+	var saved Record
+	err := s.within(ctx, func(tx *sqlx.Tx) error {
+		row, known, err := s.refused(ctx, tx, number)
+		if err != nil {
+			return err
+		}
+		c, err := s.collection(ctx, tx, row.Collection)
+		if err != nil {
+			return err
+		}
+		var after record.Fields
+		if err := json.Unmarshal([]byte(row.Fields), &after); err != nil {
+			return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+		}
+		removal := row.Removed
+		row, kind, delta, err := s.mend(ctx, tx, row, after)
+		if err != nil {
+			return err
+		}
+		if removal {
+			kind, delta = change.Remove, record.Delta{}
+		}
+		if row, err = s.put(ctx, tx, row, kind, delta, after, known); err != nil {
+			return err
+		}
+		saved, err = row.record(c)
+		return err
+	})
+	return saved, err
+}
+
+// refused finds the record of a refused change of whoever is signed in.
+func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored, map[string]string, error) {
+	known, err := facts(ctx, tx)
+	if err != nil {
+		return stored{}, nil, err
+	}
+	var queue []queued
+	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE number = ? AND author = ?`, number, known[factWorker]); err != nil {
+		return stored{}, nil, err
+	}
+	switch {
+	case len(queue) == 0:
+		return stored{}, nil, fmt.Errorf("%w: you have no change %d; homing local review lists them", ErrNoRecord, number)
+	case queue[0].Verdict == nil:
+		return stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange", ErrNotAllowed, number)
+	}
+	row, err := loadStored(ctx, tx, queue[0].Collection, queue[0].Record)
+	return row, known, err
+}
+
+// Discard gives up what central has refused of a record, with what hangs on it: the record is then as central has it, or gone where central
+// never had it. What is given up is first written to the end of a file, one JSON object a line.
+func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		row, _, err := s.refused(ctx, tx, number)
+		if err != nil {
+			return err
+		}
+		var queue []queued
+		if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+			return err
+		}
+		if err := writeDiscarded(backup, s.now(), queue); err != nil {
+			return err
+		}
+		under, err := row.under()
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
+			return err
+		}
+		return s.rebuild(ctx, tx, row, under)
+	})
+}
+
+// writeDiscarded has reached the disk when it returns.
+func writeDiscarded(path string, now time.Time, queue []queued) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("nothing was discarded: %w", err)
+	}
+	defer file.Close()
+	for _, q := range queue {
+		ch, err := q.change()
+		if err != nil {
+			return err
+		}
+		var reasons json.RawMessage
+		if q.Reasons != nil {
+			reasons = json.RawMessage(*q.Reasons)
+		}
+		text, err := json.Marshal(struct {
+			change.Change
+			DiscardedAt time.Time       `json:"discarded_at"`
+			Reasons     json.RawMessage `json:"reasons,omitempty"`
+		}{ch, now.UTC(), reasons})
+		if err != nil {
+			return err
+		}
+		if _, err := file.Write(append(text, '\n')); err != nil {
+			return fmt.Errorf("nothing was discarded: %w", err)
+		}
+	}
+	return file.Sync()
+}

@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/device"
+)
+
+// numbered runs a command on the change whose number is its argument.
+func numbered(ctx context.Context, c *cli.Command, work func(*device.Store, int64) error) error {
+	args, err := arguments(c, "NUMBER")
+	if err != nil {
+		return err
+	}
+	number, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil {
+		return usageError{fmt.Errorf("%q is not the number of a change; homing local review lists them", args[0])}
+	}
+	return withStore(ctx, c, func(store *device.Store) error { return work(store, number) })
+}
+
+func localSendAgain(ctx context.Context, c *cli.Command) error {
+	return numbered(ctx, c, func(store *device.Store, number int64) error {
+		r, err := store.SendAgain(ctx, number)
+		if err != nil {
+			return err
+		}
+		return saved(c, r, "To be sent again")
+	})
+}
+
+func localDiscard(ctx context.Context, c *cli.Command) error {
+	return numbered(ctx, c, func(store *device.Store, number int64) error {
+		backup := c.String("backup")
+		if backup == "" {
+			backup = store.Path() + ".discarded.ndjson"
+		}
+		if err := store.Discard(ctx, number, backup); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Root().Writer, "Discarded. What it said is in %s.\n", backup)
+		return nil
+	})
+}

@@ -1,0 +1,123 @@
+package promises_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"homing/core/change"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// mending is a collection whose rule refuses some edits at central that the device let through before it knew of the rule.
+func refusedOn(t *testing.T) (*testbed.Bed, *device.Store, device.Record) {
+	t.Helper()
+	bed := testbed.Start(t)
+	bed.Define(family("restrict")...)
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	way := add(t, store, "ways", device.Fields{"name": "Ridge of many words"})
+	post := add(t, store, "posts", device.Fields{"way": way, "name": "first"})
+	add(t, store, "visits", device.Fields{"post": post, "hours": 1})
+	bed.Define(strings.Replace(family("restrict")[0], "name: {type: string}", "name: {type: string, maxLength: 8}", 1))
+	summary, err := store.Exchange(ctx, nil)
+	testbed.Must(t, err)
+	if summary.Refused != 1 || summary.Waiting != 2 {
+		t.Fatalf("%+v", summary)
+	}
+	r, err := store.Get(ctx, "ways", way)
+	testbed.Must(t, err)
+	return bed, store, r
+}
+
+// P7: a refused parent keeps its children waiting; once it is mended, all of them go in.
+func TestP7MendingLetsEverythingIn(t *testing.T) {
+	bed, store, way := refusedOn(t)
+	_, err := store.Edit(ctx, "ways", way.ID, device.Fields{"name": "Ridge"})
+	testbed.Must(t, err)
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	last := queue[len(queue)-1]
+	if len(queue) != 3 || last.Kind != change.Add || string(last.Fields["name"].To) != `"Ridge"` || last.Verdict != "" {
+		t.Errorf("the outbox is %+v", queue)
+	}
+	if summary := testbed.Exchange(t, store); summary.Applied != 3 {
+		t.Errorf("%+v", summary)
+	}
+	bed.Same(store)
+	if got := shown(t, store, "ways", way.ID, "posts"); got != "1" {
+		t.Errorf("the way counts %s posts", got)
+	}
+}
+
+// P1: what was refused leaves the device only by an explicit discard, and is written down first.
+func TestP1DiscardIsWrittenDownFirst(t *testing.T) {
+	bed, store, way := refusedOn(t)
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	number := queue[0].Number
+	if err := store.Discard(ctx, number, filepath.Join(t.TempDir(), "nowhere", "x")); err == nil {
+		t.Error("discarded without a backup")
+	}
+	if err := store.Discard(ctx, 9999, "x"); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("an unknown number: %v", err)
+	}
+	backup := filepath.Join(t.TempDir(), "discarded.ndjson")
+	testbed.Must(t, store.Discard(ctx, number, backup))
+	text, err := os.ReadFile(backup)
+	if err != nil || !strings.Contains(string(text), "Ridge of many words") || !strings.Contains(string(text), "reasons") {
+		t.Errorf("written down is %s, %v", text, err)
+	}
+	if _, err := store.Get(ctx, "ways", way.ID); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("the way: %v", err)
+	}
+	for { // the children wait for ever now, so they go the same way
+		queue, err := store.Review(ctx)
+		testbed.Must(t, err)
+		if len(queue) == 0 {
+			break
+		}
+		testbed.Must(t, store.Discard(ctx, queue[0].Number, backup))
+	}
+	testbed.Exchange(t, store)
+	bed.Same(store)
+}
+
+// What was refused for a reason that is gone can be sent again as it is; a refused removal and a refused edit as well as an add.
+func TestSendingAgain(t *testing.T) {
+	bed, store, way := refusedOn(t)
+	bed.Define(family("restrict")[0])
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	if _, err := store.SendAgain(ctx, queue[0].Number); err != nil {
+		t.Fatal(err)
+	}
+	if summary := testbed.Exchange(t, store); summary.Applied != 3 {
+		t.Errorf("%+v", summary)
+	}
+	_, err = store.Edit(ctx, "ways", way.ID, device.Fields{"name": "Other"})
+	testbed.Must(t, err)
+	bed.Define(family("restrict")[0] + "access:\n  edit: \"false\"\n")
+	if summary, err := store.Exchange(ctx, nil); err != nil || summary.Refused != 1 {
+		t.Fatalf("%+v, %v", summary, err)
+	}
+	bed.Define(family("restrict")[0])
+	queue, err = store.Review(ctx)
+	testbed.Must(t, err)
+	if _, err := store.SendAgain(ctx, queue[0].Number); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.SendAgain(ctx, queue[0].Number); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("the old number: %v", err)
+	}
+	if summary := testbed.Exchange(t, store); summary.Applied != 1 {
+		t.Errorf("%+v", summary)
+	}
+	bed.Same(store)
+	if got := shown(t, store, "ways", way.ID, "name"); got != "Other" {
+		t.Errorf("the way is called %s", got)
+	}
+}
