@@ -2,7 +2,6 @@ package device
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,7 +9,6 @@ import (
 	"net/url"
 	"os"
 	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -352,126 +350,6 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string) (next
 	}
 	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)
 	return next
-}
-
-// takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
-func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
-	err := e.within(ctx, func(tx *sqlx.Tx) error {
-		e.summary.Received += len(page.Records)
-		left, err := putRecords(ctx, tx, page.Collection, page.Records)
-		if err != nil {
-			return err
-		}
-		for _, r := range left {
-			if r.Removed {
-				e.summary.Removed++
-			}
-			take := e.layUnder
-			if r.Withdrawn {
-				e.summary.Received--
-				e.summary.Withdrawn++
-				take = e.withdraw
-			}
-			if err := take(ctx, tx, page.Collection, r); err != nil {
-				return err
-			}
-		}
-		if gaining {
-			return noteGain(ctx, tx, page)
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ?, loading = loading AND ? WHERE name = ?`,
-			page.Cursor, page.Head, timeText(e.now()), page.More, page.Collection)
-		return err
-	})
-	if err == nil {
-		e.tell(page.Collection, page.Records)
-	}
-	return err
-}
-
-// putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within SQLite's bounds.
-const putMany = 50
-
-// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that must take the
-// long way: removals, and whatever was in a statement that could not write all of its records.
-func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (left []wire.Record, err error) {
-	const columns = `(?, ?, ?, 0, ?, ?, ?, ?, ?, ?)`
-	statement := func(n int) string {
-		return `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES ` +
-			columns + strings.Repeat(", "+columns, n-1) + `
-			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
-				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
-			WHERE pending = 0 AND revision < excluded.revision`
-	}
-	var chunk []wire.Record
-	var args []any
-	put, err := tx.PrepareContext(ctx, statement(putMany))
-	if err != nil {
-		return nil, err
-	}
-	defer put.Close()
-	flush := func() error {
-		if len(chunk) == 0 {
-			return nil
-		}
-		var done sql.Result
-		var err error
-		if len(chunk) == putMany {
-			done, err = put.ExecContext(ctx, args...)
-		} else {
-			done, err = tx.ExecContext(ctx, statement(len(chunk)), args...)
-		}
-		if err != nil {
-			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n != int64(len(chunk)) {
-			left = append(left, chunk...)
-		}
-		chunk, args = chunk[:0], args[:0]
-		return nil
-	}
-	for _, r := range records {
-		if r.Removed || r.Withdrawn {
-			left = append(left, r)
-			continue
-		}
-		chunk = append(chunk, r)
-		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt))
-		if len(chunk) == putMany {
-			if err := flush(); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return left, flush()
-}
-
-// layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here
-// changes nothing.
-func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
-	row, err := loadStored(ctx, tx, collection, r.ID.String())
-	if errors.Is(err, ErrNoRecord) {
-		if r.Removed {
-			return nil
-		}
-		row = stored{Collection: collection, ID: r.ID.String(), Local: "{}"}
-	} else if err != nil {
-		return err
-	}
-	known, err := row.under()
-	if err != nil {
-		return err
-	}
-	if known.Revision >= r.Revision && !row.Withdrawn {
-		return nil
-	}
-	row.Withdrawn = false
-	under, err := stateOf(r, known)
-	if err != nil {
-		return err
-	}
-	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt)
-	return e.rebuild(ctx, tx, row, under)
 }
 
 // report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has lost

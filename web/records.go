@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -53,8 +54,17 @@ func (s *Server) registerRecords() {
 			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
 			return &answer[central.Listing]{listing}, err
 		})
-	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not", readers),
-		func(ctx context.Context, in *RecordPath) (*answer[wire.Record], error) {
+	type showIn struct {
+		RecordPath
+		Revision int64     `query:"revision" minimum:"1" doc:"As it was at this revision."`
+		AsOf     time.Time `query:"as_of" doc:"As central had it at this time."`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not, as it is or as it was", readers),
+		func(ctx context.Context, in *showIn) (*answer[wire.Record], error) {
+			if in.Revision > 0 || !in.AsOf.IsZero() {
+				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID, central.Moment{Revision: in.Revision, AsOf: in.AsOf})
+				return &answer[wire.Record]{r}, err
+			}
 			r, err := s.central.Record(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[wire.Record]{r}, err
 		})
@@ -126,6 +136,19 @@ func (s *Server) registerWrites() {
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
+		return s.direct(got, err)
+	})
+
+	type bringBackIn struct {
+		RecordPath
+		Body struct {
+			Revision int64 `json:"revision" minimum:"1"`
+		}
+	}
+	op = s.operation(http.MethodPost, "/v1/collections/{collection}/records/{id}/bring-back", "bring-back", "Make a record what it was at a revision, by a new change", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *bringBackIn) (*answer[wire.Answer], error) {
+		got, err := s.central.BringBack(ctx, who(ctx).Person, in.Collection, in.ID, in.Body.Revision)
 		return s.direct(got, err)
 	})
 

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
@@ -49,7 +50,10 @@ func recordsCommand() *cli.Command {
 		Usage: "read and write records at central, by the same rules as a push",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list records of a collection", ArgsUsage: "COLLECTION", Flags: centralFlags(append(queryFlags(), jsonFlag)...), Action: listRecords},
-			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: showRecord},
+			{Name: "show", Usage: "show one record, as it is or as it was", ArgsUsage: "COLLECTION RECORD", Action: showRecord,
+				Flags: centralFlags(jsonFlag, &cli.Int64Flag{Name: "revision", Usage: "as it was at this `REVISION`"},
+					&cli.StringFlag{Name: "as-of", Usage: "as central had it at this `TIME`: 2026-11-20, or 2026-11-20T16:00:00Z"})},
+			{Name: "bring-back", Usage: "make a record what it was at a revision, by a new change", ArgsUsage: "COLLECTION RECORD REVISION", Flags: centralFlags(jsonFlag), Action: bringBack},
 			{Name: "history", Usage: "show all versions of a record", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: recordHistory},
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
@@ -205,14 +209,61 @@ func showRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	ask := url.Values{}
+	if c.IsSet("revision") {
+		ask.Set("revision", strconv.FormatInt(c.Int64("revision"), 10))
+	}
+	if c.IsSet("as-of") {
+		at, err := moment(c.String("as-of"))
+		if err != nil {
+			return usageError{err}
+		}
+		ask.Set("as_of", at.UTC().Format(time.RFC3339Nano))
+	}
 	var r wire.Record
-	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String(), &r); err != nil {
+	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String()+"?"+ask.Encode(), &r); err != nil {
 		return err
 	}
 	if c.Bool("json") {
 		return writeJSON(c.Root().Writer, r)
 	}
 	return printRecord(c.Root().Writer, d, r)
+}
+
+// moment reads a time; a day means its end.
+func moment(text string) (time.Time, error) {
+	if day, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		return day.AddDate(0, 0, 1), nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, fmt.Errorf("%q is not a time: write it as 2026-11-20 or 2026-11-20T16:00:00Z", text)
+	}
+	return at, nil
+}
+
+func bringBack(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION", "RECORD", "REVISION")
+	if err != nil {
+		return err
+	}
+	revision, err := strconv.ParseInt(args[2], 10, 64)
+	if err != nil || revision < 1 {
+		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", args[2])}
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	id, err := call.find(ctx, d, args[1])
+	if err != nil {
+		return err
+	}
+	return write(ctx, c, call, d, http.MethodPost, recordsPath(d.Collection)+"/"+id.String()+"/bring-back", map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
 }
 
 func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {

@@ -97,6 +97,23 @@ async function bringBack() {
   }
 }
 
+function askBringBack(revision: number) {
+  confirm.require({
+    header: `Bring back revision ${revision}?`,
+    message: 'The record gets the values that it had then, by a new change. Nothing goes from its history.',
+    acceptLabel: 'Bring back', rejectLabel: 'Cancel', rejectProps: { severity: 'secondary' },
+    accept: async () => {
+      try {
+        await ask(api.POST('/v1/collections/{collection}/records/{id}/bring-back', { params: { path: path.value }, body: { revision } }))
+        toast.add({ severity: 'success', summary: 'Brought back', detail: `As at revision ${revision}`, life: 3000 })
+        await refresh()
+      } catch (error) {
+        toast.add({ severity: 'error', summary: 'Not brought back', detail: (error as Error).message, life: 9000 })
+      }
+    },
+  })
+}
+
 function remove() {
   confirm.require({
     header: 'Remove this record?',
@@ -172,7 +189,7 @@ function askForChildren(also: string) {
           <template v-if="!record.removed"><ChildList v-for="c in children" :key="c.collection + id" :collection="c" :parent="id" /></template>
         <section class="sheet padded">
           <h2>History</h2>
-          <HistoryTrail :entries="history" :collection="collection" />
+          <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" />
         </section>
         </div>
       </div>

@@ -2,7 +2,8 @@
 import type { Delta, HistoryEntry, Overview } from '../api/client'
 import { fullTime, shown } from '../format'
 
-const props = defineProps<{ entries: HistoryEntry[]; collection: Overview }>()
+const props = defineProps<{ entries: HistoryEntry[]; collection: Overview; mayBringBack?: boolean }>()
+const emit = defineEmits<{ bringBack: [revision: number] }>()
 
 const fieldOf = (name: string) => props.collection.fields?.find((f) => f.name === name)
 const deltaOf = (entry: HistoryEntry) => Object.entries((entry.fields ?? {}) as Delta)
@@ -13,7 +14,7 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
 
 <template>
   <ol class="trail">
-    <li v-for="entry in entries" :key="entry.revision" :class="entry.kind">
+    <li v-for="(entry, n) in entries" :key="entry.revision" :class="entry.kind">
       <div class="top">
         <b>Revision {{ entry.revision }}</b>
         <span>{{ verbs[entry.kind] }} by <b>{{ entry.author }}</b> {{ entry.device ? `on ${entry.device}` : 'at central' }}</span>
@@ -32,7 +33,8 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
           </dd>
         </template>
       </dl>
-      <p v-for="(decision, n) in entry.decisions ?? []" :key="n" class="decision">
+      <button v-if="mayBringBack && n > 0 && entry.kind !== 'remove'" type="button" class="back" @click="emit('bringBack', entry.revision)">Bring this back</button>
+      <p v-for="(decision, k) in entry.decisions ?? []" :key="k" class="decision">
         {{ decision.field ? (fieldOf(decision.field)?.title ?? decision.field) : 'The removal' }} met revision {{ decision.other.revision }}:
         by the rule <i>{{ decision.rule }}</i>, {{ ruleText[decision.kept] }}.
       </p>
@@ -41,6 +43,8 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
 </template>
 
 <style scoped>
+.back { background: none; border: 0; padding: 0; margin-top: 0.2rem; color: var(--accent); font: inherit; font-size: 0.88rem; cursor: pointer; }
+.back:hover { text-decoration: underline; }
 .trail { list-style: none; margin: 0; padding: 0 0 0 1.4rem; position: relative; }
 .trail::before { content: ''; position: absolute; left: 0.42rem; top: 0.5rem; bottom: 0.5rem; border-left: 2px dotted var(--p-surface-400); }
 li { position: relative; padding-bottom: 1.1rem; }

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/device"
+)
+
+func exchangeWith(run func(*device.Store, context.Context, func(device.Progress)) (device.Summary, error)) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		return withStore(ctx, c, func(store *device.Store) error {
+			line := newProgressLine(c.Root().ErrWriter)
+			summary, err := run(store, ctx, func(p device.Progress) { line.show(progressText(p)) })
+			line.done()
+			if err != nil {
+				return explainExchange(ctx, store, err)
+			}
+			w := c.Root().Writer
+			if c.Bool("json") {
+				if err := writeJSON(w, summary); err != nil {
+					return err
+				}
+			} else {
+				printSummary(w, summary)
+			}
+			if summary.Refused+summary.Waiting > 0 {
+				return codedError{fmt.Errorf("%s refused, %d waiting; they stay on this device, and homing local review shows why", count(summary.Refused, "change"), summary.Waiting), exitRefused}
+			}
+			return nil
+		})
+	}
+}
+
+// exchangeOrEvery exchanges once, or again and again.
+func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
+	span := c.Duration("every")
+	if c.Bool("load-anew") {
+		if err := withStore(ctx, c, func(store *device.Store) error { return store.LoadAnew(ctx) }); err != nil {
+			return err
+		}
+	}
+	if !c.IsSet("every") {
+		if c.Bool("hold-back") {
+			return usageError{errors.New("--hold-back goes with --every; an exchange that you ask for runs on any link")}
+		}
+		return exchangeWith((*device.Store).Exchange)(ctx, c)
+	}
+	const shortest = time.Second
+	if span < shortest {
+		return usageError{fmt.Errorf("--every %s: take %s or more", span, shortest)}
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		w := c.Root().Writer
+		fmt.Fprintf(c.Root().ErrWriter, "Exchanging every %s, the first time within that span; Ctrl-C ends it.\n", span)
+		return store.Repeat(ctx, span, c.Bool("hold-back"), func(summary device.Summary, err error) {
+			switch {
+			case err != nil:
+				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", when(time.Now()), err)
+			case c.Bool("json"):
+				if err := writeJSON(w, summary); err != nil {
+					fmt.Fprintln(c.Root().ErrWriter, err)
+				}
+			default:
+				fmt.Fprintf(w, "%s  ", when(time.Now()))
+				printSummary(w, summary)
+			}
+		})
+	})
+}
+
+func progressText(p device.Progress) string {
+	switch {
+	case p.Phase == "push":
+		return fmt.Sprintf("sending: %d of %d changes", p.Done, p.Total)
+	case p.Total > 0:
+		return fmt.Sprintf("loading %s: %d of %d (%d%%)", p.Collection, p.Done, p.Total, 100*p.Done/p.Total)
+	}
+	return fmt.Sprintf("receiving %s: %d", p.Collection, p.Done)
+}
+
+func printSummary(w io.Writer, s device.Summary) {
+	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d held, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Removed)
+	if s.Withdrawn > 0 {
+		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
+	}
+	fmt.Fprintf(w, "%s up, %s down, %s.\n", size(s.BytesUp), size(s.BytesDown), s.Took.Round(time.Millisecond))
+}
+
+// explainExchange adds to an error what became of the unsent changes.
+func explainExchange(ctx context.Context, store *device.Store, err error) error {
+	if errors.Is(err, device.ErrNotEnrolled) || errors.Is(err, device.ErrBusy) {
+		return err
+	}
+	status, statusErr := store.Status(context.WithoutCancel(ctx))
+	if statusErr != nil {
+		return err
+	}
+	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err, count(status.Unsent+status.Waiting, "change"))
+}

@@ -1,0 +1,274 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/record"
+	"homing/device"
+)
+
+// mark tells people what central has not taken yet.
+func mark(r device.Record) string {
+	switch {
+	case r.Refused > 0:
+		return "refused"
+	case r.Pending > 0 && r.Revision == 0:
+		return "new"
+	case r.Pending > 0:
+		return "unsent"
+	case len(r.Disputes) > 0:
+		return "disputed"
+	}
+	return ""
+}
+
+func localList(lookUp bool) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, "COLLECTION")
+		if err != nil {
+			return err
+		}
+		return withStore(ctx, c, func(store *device.Store) error {
+			d, err := store.Collection(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			find := store.Find
+			if lookUp {
+				find = store.LookUp
+			}
+			found, err := find(ctx, args[0], c.StringSlice("where"), c.String("search"), c.String("sort"), c.Int("limit"), c.Int("offset"))
+			if err != nil {
+				return usageOr(err)
+			}
+			if c.Bool("json") {
+				return writeJSON(c.Root().Writer, found)
+			}
+			return printFound(c.Root().Writer, d.Definition, found)
+		})
+	}
+}
+
+func printFound(w io.Writer, d definition.Definition, found device.Found) error {
+	headings, columns := listColumns(d)
+	t := newTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
+	for _, r := range found.Records {
+		t.row(append(append([]any{r.ID, mark(r)}, fieldCells(shownFields(r), columns)...), r.Revision, when(r.EditedAt), r.Author)...)
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	pageNote(w, len(found.Records), found.Offset, found.Total)
+	if note := ageNote(found.AsOf, found.Age); note != "" {
+		fmt.Fprintln(w, note)
+	}
+	return nil
+}
+
+// shownFields are a record's fields with what stands in for numbers that central has not given yet.
+func shownFields(r device.Record) record.Fields {
+	if len(r.Provisional) == 0 {
+		return r.Fields
+	}
+	fields := maps.Clone(r.Fields)
+	for name, text := range r.Provisional {
+		fields[name] = json.RawMessage(strconv.Quote(text))
+	}
+	return fields
+}
+
+// ageNote warns of data that is older than its definition allows.
+func ageNote(asOf time.Time, age definition.Age) string {
+	switch age {
+	case definition.Old:
+		return "OLD: this is as of " + when(asOf) + "; exchange when there is signal."
+	case definition.TooOld:
+		return "TOO OLD to be edited: this is as of " + when(asOf) + "; exchange first."
+	case definition.Unknown:
+		return "Central has never confirmed this; exchange when there is signal."
+	}
+	return ""
+}
+
+func localChildren(ctx context.Context, c *cli.Command) error {
+	return localTarget(ctx, c, func(store *device.Store, d *definition.Collection, id uuid.UUID) error {
+		of, err := store.Get(ctx, d.Collection, id)
+		if err != nil {
+			return err
+		}
+		all, err := store.AllChildren(ctx, of)
+		if err != nil {
+			return err
+		}
+		w := c.Root().Writer
+		if c.Bool("json") {
+			return writeJSON(w, all)
+		}
+		if len(all) == 0 {
+			fmt.Fprintf(w, "Nothing belongs to records of %s: no collection names it as its parent.\n", d.Collection)
+		}
+		for n, name := range slices.Sorted(maps.Keys(all)) {
+			child, err := store.Collection(ctx, name)
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintf(w, "%s of %s\n", child.Title, of.Label)
+			if err := printFound(w, child.Definition, all[name]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// usageOr makes a wrong query a mistake of the command line; errors with a kind of their own keep it.
+func usageOr(err error) error {
+	if exitCode(err) == exitFailed {
+		return usageError{err}
+	}
+	return err
+}
+
+func localShow(ctx context.Context, c *cli.Command) error {
+	return localTarget(ctx, c, func(store *device.Store, d *definition.Collection, id uuid.UUID) error {
+		r, err := store.Get(ctx, d.Collection, id)
+		if err != nil {
+			return err
+		}
+		w := c.Root().Writer
+		if c.Bool("json") {
+			return writeJSON(w, r)
+		}
+		fmt.Fprintf(w, "%s  (%s %s, revision %d)\n", r.Label, r.Collection, r.ID, r.Revision)
+		if r.Pending > 0 {
+			fmt.Fprintf(w, "%s: %s that central has not taken yet; homing local review shows more\n", mark(r), count(r.Pending, "change"))
+		}
+		by := r.Author
+		if r.Device != "" {
+			by += " on " + r.Device
+		}
+		fmt.Fprintf(w, "last edited %s by %s", when(r.EditedAt), by)
+		if !r.AsOf.IsZero() {
+			fmt.Fprintf(w, "; as of %s", when(r.AsOf))
+		}
+		fmt.Fprint(w, "\n\n")
+		t := newTable(w, "FIELD", "VALUE", "")
+		for _, field := range d.Fields {
+			value, has := r.Fields[field.Name]
+			provisional, numbered := r.Provisional[field.Name]
+			switch {
+			case has:
+				t.row(field.Name, plain(value), origin(field))
+			case numbered:
+				t.row(field.Name, provisional, "until central numbers it")
+			}
+		}
+		if err := t.flush(); err != nil {
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(r.Disputes)) {
+			fmt.Fprintf(w, "%s is in dispute: %s here", name, plain(r.Fields[name]))
+			for _, other := range r.Disputes[name].Others {
+				fmt.Fprintf(w, ", %s by another", plain(other.Value))
+			}
+			fmt.Fprintf(w, "; settle it with homing local settle %s %s %s VALUE\n", r.Collection, r.ID, name)
+		}
+		if note := ageNote(r.AsOf, r.Age); note != "" {
+			fmt.Fprintln(w, note)
+		}
+		return nil
+	})
+}
+
+// origin says where a value comes from that nobody sets, or that stays here.
+func origin(field definition.Field) string {
+	switch {
+	case field.Computed != "":
+		return "worked out"
+	case field.Filled != "", field.Series != "":
+		return "from central"
+	case field.Local:
+		return "stays on this device"
+	}
+	return ""
+}
+
+func localReview(ctx context.Context, c *cli.Command) error {
+	return withStore(ctx, c, func(store *device.Store) error {
+		queue, err := store.Review(ctx)
+		if err != nil {
+			return err
+		}
+		w := c.Root().Writer
+		if c.Bool("json") {
+			return writeJSON(w, queue)
+		}
+		if err := printReview(w, queue); err != nil {
+			return err
+		}
+		people, err := store.People(ctx)
+		if err != nil {
+			return err
+		}
+		for _, who := range people {
+			if !who.SignedIn && who.Unsent > 0 {
+				fmt.Fprintf(w, "Sealed for %s: %s.\n", who.Name, count(who.Unsent, "change"))
+			}
+		}
+		return nil
+	})
+}
+
+func printReview(w io.Writer, queue []device.Queued) error {
+	if len(queue) == 0 {
+		fmt.Fprintln(w, "Nothing of yours is unsent.")
+		return nil
+	}
+	t := newTable(w, "NO", "WHAT", "COLLECTION", "RECORD", "FIELD", "FROM → TO", "EDITED", "STATE")
+	for _, q := range queue {
+		state := "unsent"
+		switch {
+		case q.Verdict != "":
+			state = string(q.Verdict)
+		case q.Sent:
+			state = "sent, no answer yet"
+		}
+		first := []any{q.Number, q.Kind, q.Collection, shorten(q.Label, 36)}
+		last := []any{when(q.EditedAt), state}
+		names := q.Fields.Names()
+		if len(names) == 0 {
+			t.row(append(append(first, "", ""), last...)...)
+		}
+		for _, name := range names {
+			t.row(append(append(first, name, shorten(edited(q.Kind, q.Fields[name], q.Shown(q.Fields[name].From, plain), q.Shown(q.Fields[name].To, plain)), 60)), last...)...)
+			first, last = []any{"", "", "", ""}, nil
+		}
+		for _, reason := range q.Reasons {
+			t.row("", "", "", "", reason.Field, "! "+reason.Message)
+		}
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	counts := map[change.Verdict]int{}
+	for _, q := range queue {
+		counts[q.Verdict]++
+	}
+	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", count(len(queue), "change"), counts[""], counts[change.Refused], counts[change.Waiting])
+	return nil
+}
