@@ -2,6 +2,8 @@ package device
 
 import (
 	"context"
+	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -70,6 +72,49 @@ func (s *Store) goesWith(ctx context.Context, all map[string]*definition.Collect
 		}
 	}
 	return total, nil
+}
+
+// pendingBelow counts for the records of a collection how many records below each hold changes that central has not accepted. It starts from
+// these, of which there are few, and goes up.
+func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map[string]int, error) {
+	all, err := s.all(ctx, s.db)
+	if err != nil {
+		return nil, err
+	}
+	name := c.Definition.Collection
+	if len(definition.ChildrenOf(name, all)) == 0 {
+		return nil, nil
+	}
+	var rows []struct{ Collection, ID, Fields string }
+	if err := s.db.SelectContext(ctx, &rows, `SELECT collection, id, fields FROM records WHERE pending > 0 AND collection <> ?`, name); err != nil {
+		return nil, storeError(err)
+	}
+	below := map[string]int{}
+	for _, row := range rows {
+		collection, fields := row.Collection, row.Fields
+		for all[collection] != nil && all[collection].Parent != nil {
+			var parsed record.Fields
+			if err := json.Unmarshal([]byte(fields), &parsed); err != nil {
+				return nil, fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+			}
+			parent, names := all[collection].ParentOf(parsed)
+			if collection = all[collection].Parent.Collection; !names {
+				break
+			}
+			if collection == name {
+				below[parent.String()]++
+				break
+			}
+			err := s.db.GetContext(ctx, &fields, `SELECT fields FROM records WHERE collection = ? AND id = ?`, collection, parent.String())
+			if errors.Is(err, sql.ErrNoRows) {
+				break
+			}
+			if err != nil {
+				return nil, storeError(err)
+			}
+		}
+	}
+	return below, nil
 }
 
 // linked checks what an edit newly refers to: a record that is not here can only be meant where this device holds all there are.

@@ -51,9 +51,11 @@ type Record struct {
 	Revision   int64         `json:"revision"` // central's; 0 when central has none yet
 	Pending    int           `json:"pending"`  // changes that central has not accepted yet
 	Refused    int           `json:"refused"`  // of these, refused or waiting
-	EditedAt   time.Time     `json:"edited_at"`
-	Author     string        `json:"author,omitempty"`
-	Device     string        `json:"device,omitempty"`
+	// PendingBelow counts the records below this one, its children and theirs, that hold changes which central has not accepted.
+	PendingBelow int       `json:"pending_below,omitempty"`
+	EditedAt     time.Time `json:"edited_at"`
+	Author       string    `json:"author,omitempty"`
+	Device       string    `json:"device,omitempty"`
 	// Disputes are the fields over which edits have met and that wait for a person; [Store.Settle] settles one.
 	Disputes map[string]merge.Dispute `json:"disputes,omitempty"`
 	// Provisional stands in for numbers that central has not given yet, by field.
@@ -234,11 +236,16 @@ func (s *Store) show(ctx context.Context, c *definition.Collection, rows []store
 	if found.AsOf, found.Age, err = s.ageOf(ctx, s.db, c); err != nil {
 		return err
 	}
+	below, err := s.pendingBelow(ctx, c)
+	if err != nil {
+		return err
+	}
 	for _, row := range rows {
 		shown, err := row.record(c)
 		if err != nil {
 			return err
 		}
+		shown.PendingBelow = below[row.ID]
 		shown.AsOf, shown.Age = s.asOf(c, row, found.AsOf)
 		found.Records = append(found.Records, shown)
 	}

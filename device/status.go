@@ -81,18 +81,33 @@ func (s *Store) Status(ctx context.Context) (Status, error) {
 	return status, err
 }
 
-func (s *Store) lastExchange(ctx context.Context) (*Logged, error) {
+// Log gives the latest exchanges of this store, the last one first.
+func (s *Store) Log(ctx context.Context, limit int) ([]Logged, error) {
 	var rows []struct {
 		StartedAt string `db:"started_at"`
 		EndedAt   string `db:"ended_at"`
 		Summary   string `db:"summary"`
 		Error     string `db:"error"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT started_at, ended_at, summary, error FROM exchanges ORDER BY ended_at DESC LIMIT 1`); err != nil || len(rows) == 0 {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT started_at, ended_at, summary, error FROM exchanges ORDER BY ended_at DESC LIMIT ?`, limit); err != nil {
 		return nil, storeError(err)
 	}
-	last := &Logged{StartedAt: parseTime(rows[0].StartedAt), EndedAt: parseTime(rows[0].EndedAt), Error: rows[0].Error}
-	return last, json.Unmarshal([]byte(rows[0].Summary), &last.Summary)
+	all := make([]Logged, len(rows))
+	for n, row := range rows {
+		all[n] = Logged{StartedAt: parseTime(row.StartedAt), EndedAt: parseTime(row.EndedAt), Error: row.Error}
+		if err := json.Unmarshal([]byte(row.Summary), &all[n].Summary); err != nil {
+			return nil, ErrDamaged
+		}
+	}
+	return all, nil
+}
+
+func (s *Store) lastExchange(ctx context.Context) (*Logged, error) {
+	all, err := s.Log(ctx, 1)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
 }
 
 // Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the same.

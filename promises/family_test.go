@@ -95,6 +95,9 @@ func TestP4TotalsFollowUpTheChain(t *testing.T) {
 		}
 	}
 	check("before any exchange", way, "0.3", a)
+	if r, err := a.Get(ctx, "ways", way); err != nil || r.PendingBelow != 4 { // a post and three visits
+		t.Errorf("the way is marked with %d below, %v", r.PendingBelow, err)
+	}
 	if got := shown(t, a, "visits", lone, "cost"); got != "" {
 		t.Errorf("a visit without a rate costs %q", got)
 	}
@@ -110,6 +113,9 @@ func TestP4TotalsFollowUpTheChain(t *testing.T) {
 		bed.Same(a, b)
 	}
 	same("added", "0.3", "0")
+	if r, err := a.Get(ctx, "ways", way); err != nil || r.PendingBelow != 0 {
+		t.Errorf("after the exchange the way is marked with %d below, %v", r.PendingBelow, err)
+	}
 	_, err := b.Edit(ctx, "visits", visit, device.Fields{"hours": 10})
 	testbed.Must(t, err)
 	check("edited on the other device", way, "1.05", b)

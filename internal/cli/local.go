@@ -56,6 +56,8 @@ span has passed. When central cannot be reached it tries again after a growing d
 				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"},
 					&cli.BoolFlag{Name: "hold-back", Usage: "with --every: not while the link is metered (see homing local metered)"},
 					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again from the start"})},
+			{Name: "log", Usage: "list the latest exchanges of this store", Action: localLog,
+				Flags: storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
 			{Name: "metered", Usage: "say whether the link costs by the byte now: on or off", ArgsUsage: "on|off", Flags: storeFlags(), Action: localMetered},
 			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound", ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
 			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(jsonFlag), Action: localPeople},

@@ -103,3 +103,30 @@ func explainExchange(ctx context.Context, store *device.Store, err error) error 
 	}
 	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err, count(status.Unsent+status.Waiting, "change"))
 }
+
+func localLog(ctx context.Context, c *cli.Command) error {
+	limit := c.Int("limit")
+	if limit < 1 {
+		return usageError{fmt.Errorf("--limit %d: take 1 or more", limit)}
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		all, err := store.Log(ctx, limit)
+		if err != nil {
+			return err
+		}
+		w := c.Root().Writer
+		if c.Bool("json") {
+			return writeJSON(w, all)
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(w, "No exchange yet: homing local exchange")
+			return nil
+		}
+		t := newTable(w, "STARTED", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
+		for _, one := range all {
+			s := one.Summary
+			t.row(when(one.StartedAt), s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
+		}
+		return t.flush()
+	})
+}

@@ -30,6 +30,8 @@ func mark(r device.Record) string {
 		return "unsent"
 	case len(r.Disputes) > 0:
 		return "disputed"
+	case r.PendingBelow > 0:
+		return fmt.Sprintf("%d below", r.PendingBelow)
 	}
 	return ""
 }
