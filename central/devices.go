@@ -29,6 +29,7 @@ type Device struct {
 	Territories keys        `json:"territories" db:"-" doc:"Those that any of its workers holds."`
 	People      Askers      `json:"people" db:"-" doc:"The workers who may use the device, whoever enrolled it first."`
 	Incarnation uuid.UUID   `json:"incarnation" db:"incarnation" format:"uuid"`
+	Past        []uuid.UUID `json:"-" db:"-"` // all incarnations that it has had, the present one among them
 	Agent       string      `json:"agent" db:"agent"`
 	EnrolledAt  time.Time   `json:"enrolled_at" db:"enrolled_at"`
 	RevokedAt   *time.Time  `json:"revoked_at,omitempty" db:"revoked_at"`
@@ -142,6 +143,9 @@ func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (
 		if err := addPerson(ctx, tx, got.Device, got.Worker, c.Now()); err != nil {
 			return err
 		}
+		if err := addIncarnation(ctx, tx, got.Device, ask.Incarnation, c.Now()); err != nil {
+			return err
+		}
 		return tx.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, got.Worker).Scan(&got.Role)
 	})
 	if err != nil {
@@ -153,6 +157,37 @@ func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (
 
 func addPerson(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, worker string, now time.Time) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO device_workers (device, worker, added_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, device, worker, now)
+	return err
+}
+
+func addIncarnation(ctx context.Context, tx *sqlx.Tx, device, incarnation uuid.UUID, now time.Time) error {
+	done, err := tx.ExecContext(ctx, `INSERT INTO incarnations (incarnation, device, since) VALUES ($1, $2, $3)
+		ON CONFLICT (incarnation) DO UPDATE SET since = incarnations.since WHERE incarnations.device = $2`, incarnation, device, now)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fail(Clash, "the local store %s belongs to another device", incarnation), err)
+	}
+	return nil
+}
+
+// Renew notes that a device's local store has a new incarnation, since it was restored from a backup. What the store has from before still
+// comes under the old one, so that central knows what it has answered already.
+func (c *Central) Renew(ctx context.Context, device Device, incarnation uuid.UUID) error {
+	if incarnation == uuid.Nil {
+		return fail(Invalid, "the new incarnation is missing")
+	}
+	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
+		if err := addIncarnation(ctx, tx, device.ID, incarnation, c.Now()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE devices SET incarnation = $2 WHERE id = $1`, device.ID, incarnation)
+		return err
+	})
+	if err == nil {
+		c.announce(ctx, Event{Devices: true})
+	}
 	return err
 }
 
@@ -224,6 +259,9 @@ func (c *Central) DeviceOf(ctx context.Context, token string, delivers bool) (De
 		return device, fail(Revoked, "this device was revoked on %s; what it has not sent stays on it", device.RevokedAt.UTC().Format(time.RFC3339))
 	case device.RevokedAt != nil && !delivers:
 		return device, fail(Revoked, "this device was revoked on %s; it may send what it has queued, and gets nothing", device.RevokedAt.UTC().Format(time.RFC3339))
+	}
+	if err := c.db.SelectContext(ctx, &devices[0].Past, `SELECT incarnation FROM incarnations WHERE device = $1`, device.ID); err != nil {
+		return device, err
 	}
 	err = c.people(ctx, devices)
 	return devices[0], err

@@ -130,8 +130,8 @@ func (c *Central) fill(ctx context.Context, tx *sqlx.Tx, from Device, ask PullRe
 		SELECT `+recordColumns+`, covered, array_to_json(territories) AS territories
 		FROM (SELECT *, `+covered("$6")+` AS covered FROM records WHERE collection = $1 AND position > $2) r
 		WHERE NOT (covered AND incarnation = $3 AND number <= $4) AND NOT (removed AND $7)
-			AND (covered OR NOT $7 AND ('*' = ANY(left_territories) OR left_territories && $6::text[] OR incarnation = $3))
-		ORDER BY position LIMIT $5`, ask.Collection, ask.Cursor, from.Incarnation, ask.Answered, ask.Limit+1, ask.Covers, ask.Load)
+			AND (covered OR NOT $7 AND ('*' = ANY(left_territories) OR left_territories && $6::text[] OR incarnation = ANY($8::uuid[])))
+		ORDER BY position LIMIT $5`, ask.Collection, ask.Cursor, from.Incarnation, ask.Answered, ask.Limit+1, ask.Covers, ask.Load, texts(from.Past))
 	if err != nil {
 		return 0, err
 	}

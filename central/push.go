@@ -2,6 +2,7 @@ package central
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,7 +21,7 @@ func (c *Central) Push(ctx context.Context, from Device, batch wire.Batch, bytes
 	if batch.ID == uuid.Nil || batch.Exchange == uuid.Nil {
 		return wire.Answers{}, fail(Invalid, "a batch has an id and names its exchange")
 	}
-	if batch.Incarnation != from.Incarnation {
+	if !slices.Contains(from.Past, batch.Incarnation) {
 		return wire.Answers{}, fail(Clash, "the batch comes from the local store %s, but this device was enrolled with %s; enrol the store anew", batch.Incarnation, from.Incarnation)
 	}
 	most := c.options.MaxChanges
@@ -32,7 +33,7 @@ func (c *Central) Push(ctx context.Context, from Device, batch wire.Batch, bytes
 	}
 	received := c.Now()
 	offset := batch.Clock.Offset().Believe(batch.Clock.SentAt, received, believeWithin)
-	source := origin{incarnation: from.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), blind: from.RevokedAt != nil,
+	source := origin{incarnation: batch.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), blind: from.RevokedAt != nil,
 		offset: offset, received: received}
 	items := make([]item, len(batch.Changes))
 	for n, raw := range batch.Changes {

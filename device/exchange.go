@@ -168,6 +168,9 @@ func (e *exchange) meet(ctx context.Context) error {
 	if generation != hello.Generation.String() {
 		return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
 	}
+	if err := e.renew(ctx); err != nil {
+		return err
+	}
 	var problem *link.Problem
 	if err := e.define(ctx); errors.As(err, &problem) && problem.Type == wire.ProblemRevoked {
 		e.revoked = true // whether it may deliver shows with the first batch
@@ -180,6 +183,18 @@ func (e *exchange) meet(ctx context.Context) error {
 		}
 		return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
 	})
+}
+
+// renew tells central that the store was restored and has a new incarnation.
+func (e *exchange) renew(ctx context.Context) error {
+	renewed, err := fact(ctx, e.db, factRenewed)
+	if err != nil || renewed != "true" {
+		return storeError(err)
+	}
+	if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": e.incarnation}, nil); err != nil {
+		return err
+	}
+	return storeError(setFact(ctx, e.db, factRenewed, ""))
 }
 
 // define takes over the definitions, and which territories the worker holds.
@@ -293,7 +308,11 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	if err := e.db.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`, way.collection); err != nil {
 		return storeError(err)
 	}
-	if loading {
+	copied, err := fact(ctx, e.db, factCopied)
+	if err != nil {
+		return storeError(err)
+	}
+	if loading || copied == "true" {
 		answered = "" // what this device itself once sent is not here any more
 	}
 	name, gaining := way.collection, way.gaining

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"github.com/google/uuid"
@@ -78,7 +79,7 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 		size := 0
 		for _, q := range open {
 			size += len(q.Fields) + perChange
-			if len(changes) > 0 && (!same(q.Batch, changes[0].Batch) || size > e.maxBytes/2) {
+			if len(changes) > 0 && (!same(q.Batch, changes[0].Batch) || q.Origin != changes[0].Origin || size > e.maxBytes/2) {
 				break
 			}
 			changes = append(changes, q)
@@ -109,7 +110,7 @@ func (e *exchange) dissolve(ctx context.Context, batch uuid.UUID) error {
 }
 
 func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wire.Answers, error) {
-	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: e.incarnation,
+	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: changes[0].source(e.incarnation),
 		Clock: e.clock()}
 	for _, q := range changes {
 		ch, err := q.change()
@@ -149,6 +150,12 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				return err
 			}
 			highest = max(highest, q.Number)
+			if slices.ContainsFunc(answer.Reasons, func(r change.Reason) bool { return r.Code == change.CodeNumberReused }) {
+				// What central has under these numbers is not all from here, so none of it is left out of a pull any more.
+				if err := setFact(ctx, tx, factCopied, "true"); err != nil {
+					return err
+				}
+			}
 			switch answer.Answer {
 			case change.Applied:
 				e.summary.Applied++
@@ -233,7 +240,7 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under me
 	if err != nil {
 		return under, err
 	}
-	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: answer.Stamp, Source: change.Source{Incarnation: e.incarnation, Number: ch.Number}})
+	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
 	state.Revision = answer.Revision
 	return state, nil
 }

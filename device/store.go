@@ -135,6 +135,8 @@ func (s *Store) prepare(ctx context.Context) error {
 // The facts that a store keeps about itself.
 const (
 	factIncarnation = "incarnation"
+	factRenewed     = "renewed" // the incarnation is new and central has not heard of it
+	factCopied      = "copied"  // another store has used the same numbers
 	factCentral     = "central"
 	factDevice      = "device"
 	factName        = "name"

@@ -26,9 +26,18 @@ type queued struct {
 	Stamp      string  `db:"stamp"`
 	EditedAt   string  `db:"edited_at"`
 	Author     string  `db:"author"`
+	Origin     string  `db:"origin"`
 	Batch      *string `db:"batch"`
 	Verdict    *string `db:"verdict"`
 	Reasons    *string `db:"reasons"`
+}
+
+// source is the incarnation that numbered the change: the store's, or an earlier one.
+func (q queued) source(now uuid.UUID) uuid.UUID {
+	if earlier, err := uuid.Parse(q.Origin); err == nil {
+		return earlier
+	}
+	return now
 }
 
 func (q queued) change() (change.Change, error) {
@@ -112,7 +121,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 			return err
 		}
 		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Correct(ch.Stamp, s.now().Add(offset.By)),
-			Source: change.Source{Incarnation: incarnation, Number: ch.Number}})
+			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())
 	if c.Sync.Keep == definition.OnDemand && row.ConfirmedAt == nil && under.Exists() {

@@ -62,6 +62,17 @@ func (s *Server) registerExchange() {
 			return &answer[central.Person]{person}, err
 		})
 
+	type renewIn struct {
+		Body struct {
+			Incarnation uuid.UUID `json:"incarnation" format:"uuid"`
+		}
+	}
+	renew := s.operation(http.MethodPut, "/v1/device/incarnation", "renew-incarnation", "Say that the local store has a new incarnation, since it was restored", deliverers)
+	renew.Errors = append(renew.Errors, http.StatusConflict)
+	add(s, renew, func(ctx context.Context, in *renewIn) (*struct{}, error) {
+		return nil, s.central.Renew(ctx, *who(ctx).Device, in.Body.Incarnation)
+	})
+
 	s.registerPush()
 	s.registerPull()
 	s.registerLookUp()

@@ -67,6 +67,13 @@ CREATE TABLE devices (
     waiting     bigint
 );
 
+-- The local stores that a device has had: a new one after each restore from a backup.
+CREATE TABLE incarnations (
+    incarnation uuid PRIMARY KEY,
+    device      uuid NOT NULL REFERENCES devices (id),
+    since       timestamptz NOT NULL
+);
+
 -- The workers who may use a device, whoever enrolled it among them.
 CREATE TABLE device_workers (
     device   uuid NOT NULL REFERENCES devices (id),

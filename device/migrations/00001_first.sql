@@ -70,6 +70,7 @@ CREATE TABLE outbox (
     stamp      TEXT NOT NULL,
     edited_at  TEXT NOT NULL,
     author     TEXT NOT NULL,
+    origin     TEXT NOT NULL DEFAULT '', -- the incarnation that numbered it, where that is an earlier one
     batch      TEXT,    -- set when the change is first sent
     verdict    TEXT,    -- refused or waiting; null until central has answered
     reasons    TEXT

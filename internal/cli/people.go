@@ -280,3 +280,23 @@ func ask(w io.Writer, from io.Reader, question string) (bool, error) {
 	}
 	return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y"), nil
 }
+
+func localRestore(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "FILE")
+	if err != nil {
+		return err
+	}
+	path, err := storePath(c)
+	if err != nil {
+		return err
+	}
+	passphrase, err := passphraseOf(c)
+	if err != nil {
+		return err
+	}
+	if err := device.Restore(ctx, args[0], path, device.Options{Passphrase: passphrase}); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Root().Writer, "Restored to %s. Bring it up to date with: homing local exchange\n", path)
+	return nil
+}

@@ -1,0 +1,105 @@
+package promises_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"homing/core/change"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// P10: a store that is restored from a backup reuses no number and repeats nothing, whatever the lost one sent after the backup.
+func TestP10ARestoredStore(t *testing.T) {
+	for _, passphrase := range []string{"", "under the third stone"} {
+		bed := testbed.Start(t)
+		bed.Define(asking)
+		lost := bed.Device("worker", "tablet", device.Options{Passphrase: passphrase})
+		office := bed.Device("lead", "office", device.Options{})
+		testbed.Exchange(t, lost, office)
+		id := add(t, lost, "trails", device.Fields{"name": "Ridge", "seen": 10})
+		testbed.Exchange(t, lost)
+		_, err := lost.Edit(ctx, "trails", id, device.Fields{"seen": 11}) // unsent at the time of the backup
+		testbed.Must(t, err)
+		backup := filepath.Join(t.TempDir(), "backup.db")
+		testbed.Must(t, lost.Backup(ctx, backup))
+		_, err = lost.Edit(ctx, "trails", id, device.Fields{"seen": 13})
+		testbed.Must(t, err)
+		after := add(t, lost, "trails", device.Fields{"name": "After the backup"})
+		testbed.Exchange(t, lost, office)
+		_, err = lost.Edit(ctx, "trails", id, device.Fields{"note": "never sent"})
+		testbed.Must(t, err)
+		testbed.Must(t, lost.Close()) // and gone
+
+		path := filepath.Join(t.TempDir(), "restored.db")
+		testbed.Must(t, device.Restore(ctx, backup, path, device.Options{Passphrase: passphrase}))
+		if err := device.Restore(ctx, backup, path, device.Options{Passphrase: passphrase}); err == nil || !strings.Contains(err.Error(), "is there already") {
+			t.Errorf("restored over a store: %v", err)
+		}
+		restored, err := device.Open(ctx, path, device.Options{Passphrase: passphrase})
+		testbed.Must(t, err)
+		t.Cleanup(func() { restored.Close() })
+		mine := add(t, restored, "trails", device.Fields{"name": "By the restored one"}) // without signal, under a number that the lost one has used
+		summary := testbed.Exchange(t, restored)
+		testbed.Exchange(t, office, restored)
+		bed.Same(restored, office)
+		if summary.Sent != 2 || valueAt(t, bed, "trails", id, "seen") != "13" {
+			t.Errorf("sent %d; central counts %s", summary.Sent, valueAt(t, bed, "trails", id, "seen"))
+		}
+		if shown(t, restored, "trails", after, "name") != "After the backup" || valueAt(t, bed, "trails", mine, "name") != "By the restored one" || versions(t, bed, "trails", id) != 3 {
+			t.Errorf("%d versions of the trail", versions(t, bed, "trails", id))
+		}
+		_, err = restored.Edit(ctx, "trails", id, device.Fields{"seen": 20})
+		testbed.Must(t, err)
+		testbed.Exchange(t, restored, office)
+		bed.Same(restored, office)
+		if got := valueAt(t, bed, "trails", id, "seen"); got != "20" {
+			t.Errorf("in the end central counts %s", got)
+		}
+	}
+}
+
+// P10: two copies of one store that are used side by side are noticed: the second to use a number is refused, and loses nothing.
+func TestP10TwoCopiesAreNoticed(t *testing.T) {
+	bed := testbed.Start(t)
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	copied := filepath.Join(t.TempDir(), "copy.db")
+	testbed.Must(t, store.Backup(ctx, copied)) // opened as it is, not restored
+	twin, err := device.Open(ctx, copied, device.Options{})
+	testbed.Must(t, err)
+	defer twin.Close()
+	addTrail(t, store, "By the one")
+	other := addTrail(t, twin, "By the other")
+	testbed.Exchange(t, store)
+	summary, err := twin.Exchange(ctx, nil)
+	testbed.Must(t, err)
+	queue, err := twin.Review(ctx)
+	testbed.Must(t, err)
+	if summary.Refused != 1 || len(queue) != 1 || queue[0].Reasons[0].Code != change.CodeNumberReused {
+		t.Fatalf("%+v, %+v", summary, queue)
+	}
+	// A backup of the copy, restored, is a store of its own, and what was refused goes in.
+	backup, path := filepath.Join(t.TempDir(), "b.db"), filepath.Join(t.TempDir(), "own.db")
+	testbed.Must(t, twin.Backup(ctx, backup))
+	testbed.Must(t, device.Restore(ctx, backup, path, device.Options{}))
+	own, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer own.Close()
+	_, err = own.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	testbed.Exchange(t, own)
+	bed.Same(own)
+	if got := valueAt(t, bed, "trails", other.ID, "name"); got != "By the other" {
+		t.Errorf("the other's trail is called %q", got)
+	}
+	if err := device.Restore(ctx, "/dev/null", filepath.Join(t.TempDir(), "x.db"), device.Options{}); err == nil {
+		t.Error("an empty file was restored")
+	}
+	left, err := os.ReadDir(t.TempDir())
+	if err != nil || len(left) != 0 {
+		t.Errorf("left are %v, %v", left, err)
+	}
+}
