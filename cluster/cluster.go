@@ -79,14 +79,22 @@ func Start(ctx context.Context, options Options) (*Cluster, error) {
 	if c.adopt(ctx, data) {
 		return c, nil
 	}
-	if err := c.launch(bin, dir, as, options.Throwaway); err != nil {
-		return nil, err
-	}
-	if err := c.wait(ctx, filepath.Join(dir, "log")); err != nil {
+	// After a postmaster was killed, its other processes take a moment to end; until then a new one gives up at once.
+	const tries = 20
+	for try := 1; ; try++ {
+		if err := c.launch(bin, dir, as, options.Throwaway); err != nil {
+			return nil, err
+		}
+		err := c.wait(ctx, filepath.Join(dir, "log"))
+		if err == nil {
+			return c, nil
+		}
 		c.Stop()
-		return nil, err
+		if try == tries || !strings.Contains(err.Error(), "pre-existing shared memory block") {
+			return nil, err
+		}
+		time.Sleep(250 * time.Millisecond)
 	}
-	return c, nil
 }
 
 // URL is the connection URL of a database in the cluster.
