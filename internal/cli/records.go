@@ -18,6 +18,7 @@ import (
 	"homing/central"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/core/record"
 	"homing/link"
 	"homing/wire"
@@ -323,7 +324,14 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 				what = "(removal)"
 			}
 			kept := map[string]string{"central": "kept what central had", "change": "took this change", "both": "brought both together"}[decision.Kept]
-			lines = append(lines, [2]string{what, fmt.Sprintf("met revision %d; rule %s %s", decision.Other.Revision, decision.Rule, kept)})
+			said := fmt.Sprintf("met revision %d; rule %s %s", decision.Other.Revision, decision.Rule, kept)
+			switch decision.Rule {
+			case merge.Settled:
+				said = "was in dispute; settled by this change"
+			case string(merge.Ask):
+				said = fmt.Sprintf("met revision %d; held for a person", decision.Other.Revision)
+			}
+			lines = append(lines, [2]string{what, said})
 		}
 		if len(lines) == 0 {
 			lines = append(lines, [2]string{"", ""})

@@ -35,8 +35,11 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
       </dl>
       <button v-if="mayBringBack && n > 0 && entry.kind !== 'remove'" type="button" class="back" @click="emit('bringBack', entry.revision)">Bring this back</button>
       <p v-for="(decision, k) in entry.decisions ?? []" :key="k" class="decision">
-        {{ decision.field ? (fieldOf(decision.field)?.title ?? decision.field) : 'The removal' }} met revision {{ decision.other.revision }}:
-        by the rule <i>{{ decision.rule }}</i>, {{ ruleText[decision.kept] }}.
+        <template v-if="decision.rule === 'settled'">{{ fieldOf(decision.field ?? '')?.title ?? decision.field }} was in dispute; this change settled it.</template>
+        <template v-else>
+          {{ decision.field ? (fieldOf(decision.field)?.title ?? decision.field) : 'The removal' }} met revision {{ decision.other.revision }}:
+          by the rule <i>{{ decision.rule }}</i>, {{ decision.rule === 'ask' ? 'it is held for a person' : ruleText[decision.kept] }}.
+        </template>
       </p>
     </li>
   </ol>
