@@ -39,6 +39,10 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		{"fingerprint", "GET", "/v1/collections/trails/fingerprint", nil, rights.Reader, 200},
 		{"add", "POST", "/v1/collections/trails/records", map[string]any{"fields": map[string]any{"name": "Other"}}, rights.Worker, 201},
 		{"edit", "PATCH", record, map[string]any{"fields": map[string]any{"state": "open"}}, rights.Worker, 200},
+		{"as it was", "GET", record + "?revision=1", nil, rights.Reader, 200},
+		{"bring back", "POST", record + "/bring-back", map[string]any{"revision": 1}, rights.Worker, 200},
+		{"conflicts", "GET", "/v1/conflicts", nil, rights.Reader, 200},
+		{"settle", "POST", "/v1/conflicts/settlements", map[string]any{"collection": "trails", "record": newID(), "field": "state", "base": 1, "value": "open"}, rights.Worker, 404},
 		{"own code", "POST", "/v1/codes", map[string]any{}, rights.Worker, 201},
 		{"code for another", "POST", "/v1/codes", map[string]any{"worker": "admin"}, rights.Lead, 201},
 		{"workers", "GET", "/v1/workers", nil, rights.Admin, 200},
@@ -71,7 +75,7 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 			method, path string
 			body         any
 		}{{"GET", "/v1/collections/trails/changes", nil}, {"GET", "/v1/collections/trails/lookup", nil}, {"POST", "/v1/collections/trails/refresh", wire.Held{Records: []wire.HeldRecord{}}},
-			{"POST", "/v1/device/people", map[string]string{"code": "x"}}, {"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
+			{"POST", "/v1/device/people", map[string]string{"code": "x"}}, {"PUT", "/v1/device/incarnation", map[string]any{"incarnation": newID()}}, {"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
 			if status, text := bed.Call(door.method, door.path, token, door.body); status != http.StatusForbidden {
 				t.Errorf("%s with the session of a %s: %d %s", door.path, role, status, text)
 			}
