@@ -88,6 +88,9 @@ func (p *page) signIn(worker, password string) {
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	p.do(chromedp.WaitVisible(chromedp.CSS(selector)))
+	if strings.Contains(selector, ".p-dialog") {
+		p.opened()
+	}
 	if _, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); return true })()`, selector))); err != nil {
 		p.t.Fatal(err)
 	}

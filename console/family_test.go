@@ -105,7 +105,7 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.says(".p-dialog", "Change reader")
 	p.opened()
 	p.do(chromedp.Click(chromedp.CSS(".p-dialog .p-toggleswitch input")))
-	p.fill("#keys", "upper valley")
+	p.fill(".p-dialog #keys", "upper valley")
 	p.do(chromedp.SendKeys(chromedp.CSS("#keys"), "\r"))
 	p.says(".p-dialog .p-autocomplete", "upper valley")
 	p.press("kell") // one that records fall into

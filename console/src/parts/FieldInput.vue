@@ -9,7 +9,7 @@ import { computed, ref } from 'vue'
 import { api, ask, type Field } from '../api/client'
 import { fieldsOf, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
 
-const props = defineProps<{ field: Field }>()
+const props = defineProps<{ field: Field; first?: boolean }>()
 const value = defineModel<unknown>()
 const schema = computed(() => schemaOf(props.field))
 const { find } = useCollections()
@@ -62,7 +62,7 @@ function setJSON(typed: string | undefined) {
   <InputNumber v-else-if="isNumber(schema)" v-model="number" :max-fraction-digits="schema.type === 'integer' ? 0 : 6" :use-grouping="false" fluid :input-id="field.name" />
   <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />
   <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
-  <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" />
+  <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" :autofocus="first || undefined" />
   <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter" /></span>
   <div v-else-if="isPoint(schema)" class="pair">
     <InputNumber :model-value="(value as Point | undefined)?.coordinates[1]" :max-fraction-digits="7" :min="-90" :max="90" placeholder="Latitude" fluid aria-label="Latitude" @update:model-value="setPoint(1, $event)" />
