@@ -43,9 +43,10 @@ func TestP3AKilledFirstLoadResumes(t *testing.T) {
 		load := program(t, path, "local", "exchange")
 		testbed.Must(t, load.Start())
 		// Somewhere on the way: after some more records are there, and then a little later.
-		until := before + random.IntN(records/kills)
+		// Each step takes less than its share of what is left, so that there is something to kill every time.
+		until := before + random.IntN(max(1, (records-before)/(3*(kills-killed))))
 		testbed.Wait(t, "more records", func() bool { return held() >= until })
-		time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond)
+		time.Sleep(time.Duration(random.IntN(30)) * time.Millisecond)
 		testbed.Must(t, load.Process.Kill())
 		load.Wait()
 		now := held()
