@@ -13,10 +13,13 @@ import (
 	"homing/core/record"
 )
 
-// refusedOf counts the changes of a record that central refused.
-func refusedOf(ctx context.Context, tx *sqlx.Tx, row stored) (n int, err error) {
-	err = tx.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND verdict = ?`, row.Collection, row.ID, change.Refused)
-	return n, err
+// mendable says whether central has refused something of a record and its unsent changes may be made one: all are by the same author, since
+// those of others are sealed for them, and none is on its way, since central may have taken it already.
+func mendable(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
+	var is bool
+	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(verdict = ?) > 0 AND sum(author <> ?) = 0 AND sum(verdict IS NULL AND batch IS NOT NULL) = 0, 0)
+		FROM outbox WHERE collection = ? AND record = ?`, change.Refused, author, row.Collection, row.ID)
+	return is, err
 }
 
 // mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from what central has to what
@@ -91,6 +94,14 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 	case queue[0].Verdict == nil:
 		return stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange", ErrNotAllowed, number)
 	}
+	var apart int
+	if err := tx.GetContext(ctx, &apart, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND (author <> ? OR verdict IS NULL AND batch IS NOT NULL)`,
+		queue[0].Collection, queue[0].Record, known[factWorker]); err != nil {
+		return stored{}, nil, err
+	}
+	if apart > 0 {
+		return stored{}, nil, fmt.Errorf("%w: other changes of this record are by somebody else, or on their way to central; exchange first", ErrNotAllowed)
+	}
 	row, err := loadStored(ctx, tx, queue[0].Collection, queue[0].Record)
 	return row, known, err
 }
@@ -98,8 +109,9 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 // Discard gives up what central has refused of a record, with what hangs on it: the record is then as central has it, or gone where central
 // never had it. What is given up is first written to the end of a file, one JSON object a line.
 func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
-		row, _, err := s.refused(ctx, tx, number)
+	var row stored
+	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
+		row, _, err = s.refused(ctx, tx, number)
 		if err != nil {
 			return err
 		}
@@ -119,6 +131,14 @@ func (s *Store) Discard(ctx context.Context, number int64, backup string) error 
 		}
 		return s.rebuild(ctx, tx, row, under)
 	})
+	if err != nil {
+		return err
+	}
+	id, err := parseID(row.ID)
+	if err == nil {
+		s.hub.tell(Changed{Collection: row.Collection, ID: id, Removed: row.Revision == 0})
+	}
+	return err
 }
 
 // writeDiscarded has reached the disk when it returns.

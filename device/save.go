@@ -265,11 +265,11 @@ func invalid(collection string, err error) error {
 // mends that: both become one change.
 func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
 	if kind == change.Edit && row.Pending > 0 {
-		refused, err := refusedOf(ctx, tx, row)
+		mends, err := mendable(ctx, tx, row, known[factWorker])
 		if err != nil {
 			return row, err
 		}
-		if refused > 0 {
+		if mends {
 			if row, kind, delta, err = s.mend(ctx, tx, row, after); err != nil {
 				return row, err
 			}

@@ -8,11 +8,12 @@ import (
 	"testing"
 
 	"homing/core/change"
+	"homing/core/rights"
 	"homing/device"
 	"homing/internal/testbed"
 )
 
-// mending is a collection whose rule refuses some edits at central that the device let through before it knew of the rule.
+// refusedOn is a device whose way central has refused, since its definition has changed meanwhile; a post and a visit wait for it.
 func refusedOn(t *testing.T) (*testbed.Bed, *device.Store, device.Record) {
 	t.Helper()
 	bed := testbed.Start(t)
@@ -119,5 +120,30 @@ func TestSendingAgain(t *testing.T) {
 	bed.Same(store)
 	if got := shown(t, store, "ways", way.ID, "name"); got != "Other" {
 		t.Errorf("the way is called %s", got)
+	}
+}
+
+// P1, P6: an edit does not mend what somebody else on the same device has written: that stays theirs, and nobody else discards it.
+func TestP1OthersChangesAreNotMended(t *testing.T) {
+	bed, store, way := refusedOn(t)
+	testbed.Must(t, bed.Central.AddWorker(ctx, "second", rights.Worker, ""))
+	testbed.Must(t, store.SetSecret(ctx, "", "1234"))
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	_, err = store.Join(ctx, bed.Code("second"), "5678")
+	testbed.Must(t, err)
+	_, err = store.Edit(ctx, "ways", way.ID, device.Fields{"name": "Other"})
+	testbed.Must(t, err)
+	backup := filepath.Join(t.TempDir(), "x")
+	if err := store.Discard(ctx, queue[0].Number, backup); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("second discards what is not theirs: %v", err)
+	}
+	testbed.Must(t, store.SignIn(ctx, "worker", "1234"))
+	after, err := store.Review(ctx)
+	if err != nil || len(after) != 3 || after[0].Number != queue[0].Number {
+		t.Errorf("of worker's changes are left %+v, %v", after, err)
+	}
+	if err := store.Discard(ctx, queue[0].Number, backup); !errors.Is(err, device.ErrNotAllowed) {
+		t.Errorf("worker discards a record that second has edited: %v", err)
 	}
 }

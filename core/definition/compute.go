@@ -129,14 +129,3 @@ func (c *Collection) Fill(fields record.Fields, by Accepting) (record.Fields, er
 
 // SeriesFields are the fields to which central gives numbers, with how the numbers look.
 func (c *Collection) SeriesFields() map[string]Series { return c.guard.series }
-
-// LocalFields are the fields that stay on the device.
-func (d Definition) LocalFields() []string {
-	var names []string
-	for _, field := range d.Fields {
-		if field.Local {
-			names = append(names, field.Name)
-		}
-	}
-	return names
-}
