@@ -42,6 +42,11 @@ type item struct {
 	unreadable *wire.Answer
 }
 
+// MaxFolds is how many unsent changes one may stand for.
+const MaxFolds = 10_000
+
+const maxTurned = 100 * 366 * 24 * 3600 * 1000 // milliseconds
+
 // read makes an item of one change as it came. A change that cannot be read harms no other.
 func read(raw []byte) item {
 	var c change.Change
@@ -83,6 +88,12 @@ func read(raw []byte) item {
 		problem = "edited_at is missing or before 1970; set the device's clock and save the record again"
 	case c.Kind == change.Remove && len(c.Fields) > 0:
 		problem = "a removal carries no fields"
+	case c.Group != nil && (c.Group.ID == uuid.Nil || c.Group.Of < 1 || c.Group.Of > wire.MaxBatchChanges):
+		problem = fmt.Sprintf("a group has an id and 1 to %d changes", wire.MaxBatchChanges)
+	case len(c.Folds) > MaxFolds || slices.ContainsFunc(c.Folds, func(n int64) bool { return n < 1 || n >= c.Number }):
+		problem = fmt.Sprintf("a change folds at most %d others, all with lower numbers", MaxFolds)
+	case c.TurnedMS > maxTurned || c.TurnedMS < -maxTurned:
+		problem = "no clock is turned by more than a century"
 	}
 	if problem != "" {
 		return unreadable(c.Number, "", problem)
@@ -150,8 +161,9 @@ type storedAnswer struct {
 }
 
 type settledAnswer struct {
-	digest []byte
-	answer int // index among the answers
+	number int64
+	digest []byte // empty for a change that was folded into another: nobody knows what it said
+	answer int    // index among the answers
 }
 
 // accept works through changes in their order: each is answered from memory if central has answered it before, otherwise
@@ -176,10 +188,7 @@ func (c *Central) accept(ctx context.Context, tx *sqlx.Tx, from origin, items []
 	if err := d.drawNumbers(ctx, tx, items); err != nil {
 		return nil, err
 	}
-	for n, it := range items {
-		d.work(n, it)
-	}
-	d.workWaiting(items)
+	d.workAll(items)
 	if err := d.handOutPositions(ctx, tx); err != nil {
 		return nil, err
 	}
@@ -187,19 +196,6 @@ func (c *Central) accept(ctx context.Context, tx *sqlx.Tx, from origin, items []
 		return nil, err
 	}
 	return d, d.computeTouched(ctx, tx)
-}
-
-// workWaiting looks again at what waited for something that stands further down in the same batch, until nothing moves any more.
-func (d *desk) workWaiting(items []item) {
-	for moved := true; moved; {
-		moved = false
-		for n, it := range items {
-			if d.answers[n].Answer == change.Waiting {
-				d.work(n, it)
-				moved = moved || d.answers[n].Answer != change.Waiting
-			}
-		}
-	}
 }
 
 func (d *desk) work(n int, it item) {
@@ -216,6 +212,14 @@ func (d *desk) work(n int, it item) {
 		d.repeat(n, it, storedAnswer{Number: ch.Number, Digest: same.digest, Answer: marshal(d.answers[same.answer])})
 		return
 	}
+	for _, number := range ch.Folds {
+		_, before := d.known[number]
+		if _, now := d.fresh[number]; before || now {
+			d.settle(n, it, refusal(ch.Number, change.CodeNumberReused,
+				"change %d says again what change %d said, and central has that already; a copied or restored local store must be given a new incarnation", ch.Number, number))
+			return
+		}
+	}
 	verdict, reasons := d.take(n, ch)
 	if !verdict.Accepted() {
 		d.answers[n] = wire.Answer{Number: ch.Number, Answer: verdict, Reasons: reasons}
@@ -226,22 +230,41 @@ func (d *desk) work(n int, it item) {
 	if verdict == change.Waiting {
 		return // what waits is looked at afresh when it is sent again
 	}
-	// Kept even when refused: a late copy of the batch must not get another answer than the device had.
-	d.settled = append(d.settled, settledAnswer{digest: it.digest, answer: n})
-	d.fresh[ch.Number] = settledAnswer{digest: it.digest, answer: n}
+	d.settle(n, it, d.answers[n])
+}
+
+// settle keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the device had. The answer goes
+// for the changes that this one folds, too, should a copy of the device's store send one of them.
+func (d *desk) settle(n int, it item, answer wire.Answer) {
+	d.answers[n] = answer
+	kept := settledAnswer{number: it.change.Number, digest: it.digest, answer: n}
+	d.settled = append(d.settled, kept)
+	d.fresh[kept.number] = kept
+	for _, number := range it.change.Folds {
+		folded := settledAnswer{number: number, answer: n}
+		d.settled = append(d.settled, folded)
+		d.fresh[number] = folded
+	}
 }
 
 // repeat answers a change that was answered before.
 func (d *desk) repeat(n int, it item, stored storedAnswer) {
 	d.repeated++
 	number := it.change.Number
-	if !bytes.Equal(stored.Digest, it.digest) {
+	if len(stored.Digest) > 0 && !bytes.Equal(stored.Digest, it.digest) {
 		d.answers[n] = refusal(number, change.CodeNumberReused,
 			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation", number)
 		return
 	}
 	if err := json.Unmarshal(stored.Answer, &d.answers[n]); err != nil {
 		d.answers[n] = refusal(number, change.CodeMalformed, "the stored answer to change %d cannot be read", number)
+		return
+	}
+	if whole := d.answers[n]; len(stored.Digest) == 0 && whole.Answer.Accepted() {
+		// Central has what it says, and more: without a revision the device takes nothing over, but pulls.
+		d.answers[n] = wire.Answer{Number: number, Answer: change.Merged, Reasons: reason(change.CodeNumberReused, "change %d came as part of change %d", number, whole.Number)}
+	} else {
+		d.answers[n].Number = number
 	}
 }
 
@@ -278,7 +301,7 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, collection.CurrentNames(ch.Fields))
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
-		Stamp: d.offset.Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
+		Stamp: d.offset.Turned(turned(ch)).Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
 	if err != nil {
 		var refused *merge.Refusal
@@ -363,6 +386,9 @@ func reason(code, format string, args ...any) []change.Reason {
 func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp, given bool) {
 	delete(d.failedAdds, at)
 	edited := ch.EditedAt.Add(d.offset.By)
+	if ch.TurnedMS != 0 {
+		edited = stamp.Time()
+	}
 	if edited.After(d.received) {
 		edited = d.received
 	}
@@ -404,6 +430,8 @@ func (d *desk) seen(at key, now *row) bool {
 	}
 	return asking.see(d.definitions[at.collection], now.territories, now.Fields)
 }
+
+func turned(ch change.Change) time.Duration { return time.Duration(ch.TurnedMS) * time.Millisecond }
 
 // marshal writes what is known to be writable.
 func marshal(value any) json.RawMessage {

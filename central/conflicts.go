@@ -75,7 +75,7 @@ func (c *Central) Conflicts(ctx context.Context, asker Person) ([]Conflict, erro
 		}
 		for _, name := range slices.Sorted(maps.Keys(marks.Disputes)) {
 			one := Conflict{Collection: r.Collection, Record: r.ID, Label: compiled.LabelOf(fields), Field: name, Revision: r.Revision, Base: marks.Disputes[name].Base}
-			if err := c.contenders(ctx, &one, fields[name], marks.Of(name), marks.Disputes[name]); err != nil {
+			if err := c.contenders(ctx, &one, centralValue(fields, name), markOf(marks, name), marks.Disputes[name]); err != nil {
 				return nil, err
 			}
 			conflicts = append(conflicts, one)
@@ -83,6 +83,27 @@ func (c *Central) Conflicts(ctx context.Context, asker Person) ([]Conflict, erro
 	}
 	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.OpenedAt.Compare(b.OpenedAt) })
 	return conflicts, nil
+}
+
+// centralValue is what central has meanwhile of what is disputed.
+func centralValue(fields record.Fields, name string) json.RawMessage {
+	if name == merge.RecordRemoval {
+		return json.RawMessage("false")
+	}
+	return fields.At(name)
+}
+
+func markOf(marks merge.Marks, name string) merge.Mark {
+	if name != merge.RecordRemoval {
+		return marks.Of(name)
+	}
+	latest := marks.Base
+	for _, mark := range marks.Fields {
+		if mark.Revision > latest.Revision {
+			latest = mark
+		}
+	}
+	return latest // whoever edited last stands against the removal
 }
 
 // contenders finds in the history who made which value.
@@ -125,7 +146,7 @@ func settling(field string, base int64, current *row) error {
 	open, disputed := current.Marks.Disputes[field]
 	switch {
 	case !disputed:
-		mark := current.Marks.Of(field)
+		mark := markOf(current.Marks, field)
 		return fail(Clash, "%s is not in dispute; it was settled, or last set, at revision %d", field, mark.Revision)
 	case base >= 0 && base < open.Opened:
 		return fail(Clash, "the conflict over %s was opened at revision %d, after the revision %d that you saw; look at it again", field, open.Opened, base)

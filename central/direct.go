@@ -2,6 +2,7 @@ package central
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/core/record"
 	"homing/core/rights"
 	"homing/wire"
@@ -34,8 +36,29 @@ type Write struct {
 	Fields     record.Delta // only To is looked at
 	// WithChildren lets a removal take with it the children that the definitions say go with their parent.
 	WithChildren bool
-	// Settles names the disputed field whose value the write sets.
-	Settles string
+	// Settles is the disputed field that the write settles, by giving it its value. Kind and Fields are worked out from it.
+	Settles *Settlement
+}
+
+// Settlement gives a disputed field, a part of one, or a disputed removal the value that it is to have.
+type Settlement struct {
+	Field string
+	Value json.RawMessage // for [merge.RecordRemoval], true: the record goes
+}
+
+// Settle ends a conflict by a change of the settler's. Of several people who settle one at once, the first does, and the others are told.
+func (c *Central) Settle(ctx context.Context, who Person, collection string, id uuid.UUID, base int64, settlement Settlement) (wire.Answer, error) {
+	write := Write{Collection: collection, Record: id, Kind: change.Edit, Base: base, Settles: &settlement}
+	if settlement.Field == merge.RecordRemoval {
+		switch string(settlement.Value) {
+		case "true":
+			write.Kind, write.WithChildren = change.Remove, true
+		case "false":
+		default:
+			return wire.Answer{}, fail(Invalid, "whether the record is removed is true or false")
+		}
+	}
+	return c.Direct(ctx, who, write)
 }
 
 // Direct takes one change made at central by the same rules as a push. A change that is not accepted comes back as an
@@ -72,9 +95,12 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 		if problem := directProblem(write, current); problem != nil {
 			return problem
 		}
-		if write.Settles != "" {
-			if problem := settling(write.Settles, write.Base, current); problem != nil {
+		if write.Settles != nil {
+			if problem := settling(write.Settles.Field, write.Base, current); problem != nil {
 				return problem
+			}
+			if fields, err = write.Settles.delta(current); err != nil {
+				return err
 			}
 		}
 		if current != nil {
@@ -116,6 +142,17 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 	}
 	c.announce(ctx, Event{Heads: done.heads()})
 	return answer, nil
+}
+
+func (s *Settlement) delta(current *row) (record.Delta, error) {
+	if s.Field == merge.RecordRemoval {
+		return record.Delta{}, nil
+	}
+	value, err := record.CanonicalField(s.Field, s.Value)
+	if err != nil {
+		return nil, fail(Invalid, "%v", err)
+	}
+	return current.Fields.Set(s.Field, value), nil
 }
 
 // cascade gives the removal of a record and of those that go with it, children first. At central nobody is without signal: whoever

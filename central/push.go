@@ -52,19 +52,25 @@ func (c *Central) Push(ctx context.Context, from Device, batch wire.Batch, bytes
 }
 
 func (c *Central) pushEach(ctx context.Context, from Device, batch wire.Batch, source origin, items []item, bytes int) (wire.Answers, error) {
-	answers := wire.Answers{Batch: batch.ID}
-	for _, it := range items {
-		done, err := c.acceptFrom(ctx, from, batch.Exchange, source, []item{it}, bytes)
+	answers := wire.Answers{Batch: batch.ID, Answers: make([]wire.Answer, len(items))}
+	for _, u := range units(items) {
+		alone := make([]item, len(u.members))
+		for n, at := range u.members {
+			alone[n] = items[at]
+		}
+		done, err := c.acceptFrom(ctx, from, batch.Exchange, source, alone, bytes)
 		bytes = 0
-		switch {
-		case err == nil:
-			answers.Answers = append(answers.Answers, done.answers...)
-		case Explain(err) != nil || ctx.Err() != nil:
+		if err != nil && (Explain(err) != nil || ctx.Err() != nil) {
 			return wire.Answers{}, err
-		default:
-			c.log.Error("change not stored", "batch", batch.ID, "number", it.change.Number, "error", err)
-			answers.Answers = append(answers.Answers, refusal(it.change.Number, change.CodeMalformed,
-				"central could not store this change; its log says more under batch %s", batch.ID))
+		}
+		for n, at := range u.members {
+			if err == nil {
+				answers.Answers[at] = done.answers[n]
+				continue
+			}
+			c.log.Error("change not stored", "batch", batch.ID, "number", alone[n].change.Number, "error", err)
+			answers.Answers[at] = refusal(alone[n].change.Number, change.CodeMalformed,
+				"central could not store this change; its log says more under batch %s", batch.ID)
 		}
 	}
 	return answers, nil

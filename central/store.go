@@ -21,7 +21,7 @@ import (
 func loadAnswers(ctx context.Context, tx *sqlx.Tx, incarnation uuid.UUID, items []item) (map[int64]storedAnswer, error) {
 	numbers := make([]int64, 0, len(items))
 	for _, it := range items {
-		numbers = append(numbers, it.change.Number)
+		numbers = append(append(numbers, it.change.Number), it.change.Folds...)
 	}
 	var rows []storedAnswer
 	err := tx.SelectContext(ctx, &rows, `SELECT number, digest, answer FROM answers WHERE incarnation = $1 AND number = ANY($2)`, incarnation, numbers)
@@ -216,8 +216,10 @@ func (d *desk) writeAnswers(ctx context.Context, tx *sqlx.Tx) error {
 	}
 	numbers, digests, answers := make([]int64, len(d.settled)), make([][]byte, len(d.settled)), make([]string, len(d.settled))
 	for n, s := range d.settled {
-		answer := d.answers[s.answer]
-		numbers[n], digests[n], answers[n] = answer.Number, s.digest, string(marshal(answer))
+		numbers[n], digests[n], answers[n] = s.number, s.digest, string(marshal(d.answers[s.answer]))
+		if digests[n] == nil {
+			digests[n] = []byte{}
+		}
 	}
 	done, err := tx.ExecContext(ctx, `
 		INSERT INTO answers (incarnation, number, digest, answer)

@@ -168,6 +168,22 @@ func holdsAll(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) (bool,
 	return loaded, err
 }
 
+// removeTogether removes a record and the children that go with it: all or none, unless they are too many for a group.
+func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, known map[string]string) (stored, error) {
+	last, err := lastNumber(ctx, tx)
+	if err != nil {
+		return stored{}, err
+	}
+	row, err := s.saveIn(ctx, tx, c, id, change.Remove, nil, nil, known)
+	if err != nil {
+		return row, err
+	}
+	if err := bind(ctx, tx, last); err != nil && !errors.Is(err, ErrGroupSize) {
+		return row, err
+	}
+	return row, nil
+}
+
 // removeChildren does to the children of a record that is removed what their definitions say: each that goes with it gets a removal of its
 // own, before its parent's, so that central sees what this device knew of.
 func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string, known map[string]string) error {

@@ -3,6 +3,7 @@ package device
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -57,25 +58,76 @@ func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 		if err != nil {
 			return err
 		}
-		var after record.Fields
-		if err := json.Unmarshal([]byte(row.Fields), &after); err != nil {
-			return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
-		}
-		removal := row.Removed
-		row, kind, delta, err := s.mend(ctx, tx, row, after)
+		row, err = s.mendTogether(ctx, tx, row, known, func(row stored) (stored, error) { return s.again(ctx, tx, row, known) })
 		if err != nil {
-			return err
-		}
-		if removal {
-			kind, delta = change.Remove, record.Delta{}
-		}
-		if row, err = s.put(ctx, tx, row, kind, delta, after, known); err != nil {
 			return err
 		}
 		saved, err = row.record(c)
 		return err
 	})
 	return saved, err
+}
+
+// again puts what is unsent of a record into the outbox anew, as one change.
+func (s *Store) again(ctx context.Context, tx *sqlx.Tx, row stored, known map[string]string) (stored, error) {
+	var after record.Fields
+	if err := json.Unmarshal([]byte(row.Fields), &after); err != nil {
+		return row, fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+	}
+	removal := row.Removed
+	row, kind, delta, err := s.mend(ctx, tx, row, after)
+	if err != nil {
+		return row, err
+	}
+	if removal {
+		kind, delta = change.Remove, record.Delta{}
+	}
+	return s.put(ctx, tx, row, kind, delta, after, known)
+}
+
+// mendTogether mends a record, and sends again what was refused as one group with it: the new changes are a group as well.
+func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known map[string]string, mend func(stored) (stored, error)) (stored, error) {
+	others, err := groupedWith(ctx, tx, row)
+	if err != nil {
+		return row, err
+	}
+	last, err := lastNumber(ctx, tx)
+	if err != nil {
+		return row, err
+	}
+	if row, err = mend(row); err != nil || len(others) == 0 {
+		return row, err
+	}
+	for _, other := range others {
+		mends, err := mendable(ctx, tx, other, known[factWorker])
+		if err != nil {
+			return row, err
+		}
+		if !mends {
+			return row, fmt.Errorf("%w: it was refused together with a change of %s in %s, of which other changes are by somebody else, or on their way to central; exchange first", ErrNotAllowed, other.ID, other.Collection)
+		}
+		if _, err := s.again(ctx, tx, other, known); err != nil {
+			return row, err
+		}
+	}
+	return row, bind(ctx, tx, last)
+}
+
+// groupedWith are the other records whose changes stand or fall with those of a record.
+func groupedWith(ctx context.Context, tx *sqlx.Tx, row stored) ([]stored, error) {
+	var keys []struct{ Collection, Record string }
+	if err := tx.SelectContext(ctx, &keys, `SELECT collection, record FROM outbox WHERE grp IN (SELECT grp FROM outbox WHERE collection = ?1 AND record = ?2 AND grp <> '')
+		AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record ORDER BY min(number)`, row.Collection, row.ID); err != nil {
+		return nil, err
+	}
+	all := make([]stored, len(keys))
+	for n, at := range keys {
+		var err error
+		if all[n], err = loadStored(ctx, tx, at.Collection, at.Record); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
 }
 
 // refused finds the record of a refused change of whoever is signed in.
@@ -106,39 +158,60 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 	return row, known, err
 }
 
-// Discard gives up what central has refused of a record, with what hangs on it: the record is then as central has it, or gone where central
-// never had it. What is given up is first written to the end of a file, one JSON object a line.
+// Discard gives up what central has refused of a record, with what hangs on it and what was refused as one group with it: each record is then
+// as central has it, or gone where central never had it. What is given up is first written to the end of a file, one JSON object a line.
 func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
-	var row stored
+	var gone []stored
 	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
-		row, _, err = s.refused(ctx, tx, number)
+		row, known, err := s.refused(ctx, tx, number)
 		if err != nil {
 			return err
 		}
-		var queue []queued
-		if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+		if gone, err = groupedWith(ctx, tx, row); err != nil {
 			return err
 		}
-		if err := writeDiscarded(backup, s.now(), queue); err != nil {
-			return err
+		for _, other := range gone {
+			if mends, err := mendable(ctx, tx, other, known[factWorker]); err != nil || !mends {
+				return errors.Join(err, fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given up now", ErrNotAllowed, other.ID, other.Collection))
+			}
 		}
-		under, err := row.under()
-		if err != nil {
-			return err
+		gone = append(gone, row)
+		for _, one := range gone {
+			if err := s.discardRecord(ctx, tx, one, backup); err != nil {
+				return err
+			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
-			return err
-		}
-		return s.rebuild(ctx, tx, row, under)
+		return nil
 	})
 	if err != nil {
 		return err
 	}
-	id, err := parseID(row.ID)
-	if err == nil {
+	for _, row := range gone {
+		id, err := parseID(row.ID)
+		if err != nil {
+			return err
+		}
 		s.hub.tell(Changed{Collection: row.Collection, ID: id, Removed: row.Revision == 0})
 	}
-	return err
+	return nil
+}
+
+func (s *Store) discardRecord(ctx context.Context, tx *sqlx.Tx, row stored, backup string) error {
+	var queue []queued
+	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+		return err
+	}
+	if err := writeDiscarded(backup, s.now(), queue); err != nil {
+		return err
+	}
+	under, err := row.under()
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
+		return err
+	}
+	return s.rebuild(ctx, tx, row, under)
 }
 
 // writeDiscarded has reached the disk when it returns.

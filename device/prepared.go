@@ -8,7 +8,7 @@ import (
 
 // The statements of a save. SQLite would otherwise read and plan them anew each time, which took a third of a save.
 const (
-	insertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`
+	insertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	upsertFact   = `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`
 	upsertRecord = `
 		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at, confirmed_at, used_at)

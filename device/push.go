@@ -33,6 +33,9 @@ func (e *exchange) push(ctx context.Context) error {
 	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET verdict = NULL, reasons = NULL, batch = NULL WHERE verdict = ?`, change.Waiting); err != nil {
 		return storeError(err)
 	}
+	if err := e.fold(ctx); err != nil {
+		return err
+	}
 	most := min(firstBatch, max(e.maxChanges, 1))
 	for {
 		batch, changes, err := e.nextBatch(ctx, most)
@@ -73,17 +76,10 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []queued, err error) {
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE verdict IS NULL ORDER BY batch IS NULL, number LIMIT ?`, most); err != nil {
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE verdict IS NULL ORDER BY batch IS NULL, number LIMIT ?`, most+MaxGroup); err != nil {
 			return err
 		}
-		size := 0
-		for _, q := range open {
-			size += len(q.Fields) + perChange
-			if len(changes) > 0 && (!same(q.Batch, changes[0].Batch) || q.Origin != changes[0].Origin || size > e.maxBytes/2) {
-				break
-			}
-			changes = append(changes, q)
-		}
+		changes = cutBatch(open, most, e.maxBytes/2)
 		switch {
 		case len(changes) == 0:
 			return nil
@@ -96,6 +92,28 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 		return err
 	})
 	return id, changes, err
+}
+
+// cutBatch takes from the front of the outbox what goes as one batch: at most so many changes and bytes, all of one origin, and no part of a
+// group. What was sent as a batch before goes as that batch again.
+func cutBatch(open []queued, most, bytes int) []queued {
+	size, whole := 0, 0
+	for n, q := range open {
+		first := open[0]
+		if !same(q.Batch, first.Batch) || q.Origin != first.Origin || q.Generation != first.Generation {
+			return open[:n]
+		}
+		size += len(q.Fields) + perChange
+		ends := q.Group == "" || n+1 == len(open) || open[n+1].Group != q.Group
+		if full := n+1 > most || size > bytes; full && whole > 0 {
+			return open[:whole]
+		} else if ends {
+			if whole = n + 1; full {
+				return open[:whole]
+			}
+		}
+	}
+	return open
 }
 
 // perChange is about what a change weighs besides its fields, in bytes.
@@ -117,6 +135,7 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 		if err != nil {
 			return wire.Answers{}, err
 		}
+		ch.TurnedMS = e.turned(q).Milliseconds()
 		text, err := json.Marshal(ch)
 		if err != nil {
 			return wire.Answers{}, err
@@ -150,7 +169,7 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				return err
 			}
 			highest = max(highest, q.Number)
-			if slices.ContainsFunc(answer.Reasons, func(r change.Reason) bool { return r.Code == change.CodeNumberReused }) {
+			if q.Origin == "" && slices.ContainsFunc(answer.Reasons, func(r change.Reason) bool { return r.Code == change.CodeNumberReused }) {
 				// What central has under these numbers is not all from here, so none of it is left out of a pull any more.
 				if err := setFact(ctx, tx, factCopied, "true"); err != nil {
 					return err

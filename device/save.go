@@ -59,7 +59,12 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		if err := s.maySave(ctx, tx, c, known); err != nil {
 			return err
 		}
-		row, err := s.saveIn(ctx, tx, c, id, kind, set, cleared, known)
+		var row stored
+		if kind == change.Remove {
+			row, err = s.removeTogether(ctx, tx, c, id, known)
+		} else {
+			row, err = s.saveIn(ctx, tx, c, id, kind, set, cleared, known)
+		}
 		if err != nil {
 			return err
 		}
@@ -262,20 +267,25 @@ func invalid(collection string, err error) error {
 }
 
 // enqueue puts a change at the end of the outbox and its effect into the view. An edit of a record of which central has refused something
-// mends that: both become one change.
+// mends that: both become one change. What was refused together with it goes again together with it.
 func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
-	if kind == change.Edit && row.Pending > 0 {
-		mends, err := mendable(ctx, tx, row, known[factWorker])
+	if kind != change.Edit || row.Pending == 0 {
+		return s.put(ctx, tx, row, kind, delta, after, known)
+	}
+	mends, err := mendable(ctx, tx, row, known[factWorker])
+	if err != nil {
+		return row, err
+	}
+	if !mends {
+		return s.put(ctx, tx, row, kind, delta, after, known)
+	}
+	return s.mendTogether(ctx, tx, row, known, func(row stored) (stored, error) {
+		row, kind, delta, err := s.mend(ctx, tx, row, after)
 		if err != nil {
 			return row, err
 		}
-		if mends {
-			if row, kind, delta, err = s.mend(ctx, tx, row, after); err != nil {
-				return row, err
-			}
-		}
-	}
-	return s.put(ctx, tx, row, kind, delta, after, known)
+		return s.put(ctx, tx, row, kind, delta, after, known)
+	})
 }
 
 func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
@@ -285,11 +295,12 @@ func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Ki
 		return row, err
 	}
 	author := known[factWorker]
+	boot, since := s.tick()
 	text, err := json.Marshal(delta)
 	if err != nil {
 		return row, err
 	}
-	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author); err != nil {
+	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds()); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
+	"homing/core/merge"
 	"homing/core/record"
 )
 
@@ -55,7 +56,20 @@ func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, fie
 		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
 			return fmt.Errorf("%w: record %s", ErrDamaged, id)
 		}
-		delta := record.Delta{field: {From: before[field], To: to}}
+		delta := before.Set(field, to)
+		if field == merge.RecordRemoval {
+			if string(to) == "true" {
+				row, err = s.removeTogether(ctx, tx, c, id, known)
+				if err == nil {
+					saved, err = row.record(c)
+				}
+				return err
+			}
+			if string(to) != "false" {
+				return &InvalidError{collection, []change.Reason{{Field: field, Code: change.CodeInvalidValue, Message: "is true, and the record goes, or false"}}}
+			}
+			delta = record.Delta{} // an edit of nothing by whoever knows of the removal: the record stays
+		}
 		after := before.Apply(delta)
 		if err := allowed(c, known, change.Edit, before, after); err != nil {
 			return err

@@ -43,6 +43,8 @@ var migrations embed.FS
 // Options change what [Open] does. The zero value is right for an app.
 type Options struct {
 	Now func() time.Time // the device's clock; nil means the machine's
+	// Tick is a clock that nobody turns; nil means the system's when Now is nil, too, and none otherwise.
+	Tick Tick
 	// Passphrase encrypts the store at rest. A store is encrypted from the start or not at all.
 	Passphrase string
 	Agent      string // program and system, for central's list of devices; empty means a general one
@@ -53,6 +55,7 @@ type Store struct {
 	db       *sqlx.DB
 	path     string
 	now      func() time.Time
+	tick     Tick
 	agent    string
 	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
 	sealed   string                // what the file's name needs to be opened encrypted
@@ -67,6 +70,12 @@ type Store struct {
 // Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it can hold
 // records.
 func Open(ctx context.Context, path string, options Options) (*Store, error) {
+	if options.Tick == nil {
+		options.Tick = func() (string, time.Duration) { return "", 0 }
+		if options.Now == nil {
+			options.Tick = systemTick()
+		}
+	}
 	if options.Now == nil {
 		options.Now = time.Now
 	}
@@ -94,7 +103,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 		return nil, storeError(err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, path: path, now: options.Now, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
+	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {

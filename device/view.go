@@ -3,7 +3,9 @@ package device
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -27,6 +29,12 @@ type queued struct {
 	EditedAt   string  `db:"edited_at"`
 	Author     string  `db:"author"`
 	Origin     string  `db:"origin"`
+	Generation string  `db:"generation"`
+	Group      string  `db:"grp"`
+	GroupOf    int     `db:"grp_of"`
+	Folds      string  `db:"folds"`
+	Boot       string  `db:"boot"`
+	Line       int64   `db:"line"`
 	Batch      *string `db:"batch"`
 	Verdict    *string `db:"verdict"`
 	Reasons    *string `db:"reasons"`
@@ -49,8 +57,14 @@ func (q queued) change() (change.Change, error) {
 	if c.Stamp, err = clock.Parse(q.Stamp); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
-	if err := json.Unmarshal([]byte(q.Fields), &c.Fields); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields), json.Unmarshal([]byte(q.Folds), &c.Folds)); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+	}
+	if q.Group != "" {
+		c.Group = &change.Group{Of: q.GroupOf}
+		if c.Group.ID, err = uuid.Parse(q.Group); err != nil {
+			return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+		}
 	}
 	return c, nil
 }
@@ -63,11 +77,12 @@ func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 		// Until central has answered, the worker sees what they wrote.
 		shown := record.Delta{}
 		for _, decision := range out.Decisions {
-			if decision.Rule == string(merge.Ask) {
-				shown[decision.Field] = edit.Fields[decision.Field]
+			if name, _, _ := strings.Cut(decision.Field, "/"); decision.Rule == string(merge.Ask) && name != "" {
+				shown[name] = edit.Fields[name]
 			}
 		}
 		out.State.Fields = out.State.Fields.Apply(shown)
+		out.State.Removed = edit.Kind == change.Remove
 	}
 	if err == nil {
 		return out.State
@@ -120,7 +135,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		if err != nil {
 			return err
 		}
-		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Correct(ch.Stamp, s.now().Add(offset.By)),
+		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Turned(s.turned(q)).Correct(ch.Stamp, s.now().Add(offset.By)),
 			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())

@@ -10,8 +10,6 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
-	"homing/core/change"
-	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -151,8 +149,7 @@ func TestSettlingAtOnce(t *testing.T) {
 	for n := range 6 {
 		done.Go(func() {
 			value := []string{`"open"`, `"closed"`, `"unknown"`}[n%3]
-			_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: base,
-				Fields: record.Delta{"state": {To: json.RawMessage(value)}}, Settles: "state"})
+			_, err := bed.Central.Settle(ctx, central.Everything("admin"), "trails", id, base, central.Settlement{Field: "state", Value: json.RawMessage(value)})
 			mu.Lock()
 			defer mu.Unlock()
 			if known := central.Explain(err); err == nil {

@@ -85,6 +85,7 @@ func TestP2RequestsThatArriveTwice(t *testing.T) {
 	testbed.Must(t, store.MoveCentral(ctx, proxy.URL))
 	testbed.Exchange(t, store)
 	trail := addTrail(t, store, "Ridge")
+	testbed.Exchange(t, store)
 	editTrail(t, store, trail.ID, device.Fields{"state": "open"})
 	testbed.Exchange(t, store)
 	if n := versions(t, bed, "trails", trail.ID); n != 2 {

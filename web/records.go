@@ -187,8 +187,7 @@ func (s *Server) registerConflicts() {
 	op := s.operation(http.MethodPost, "/v1/conflicts/settlements", "settle", "Settle a conflict; of several who do so at once, one succeeds", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
-		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Body.Collection, Record: in.Body.Record, Kind: change.Edit, Base: in.Body.Base,
-			Fields: deltaOf(map[string]json.RawMessage{in.Body.Field: in.Body.Value}), Settles: in.Body.Field})
+		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base, central.Settlement{Field: in.Body.Field, Value: in.Body.Value})
 		return s.direct(got, err)
 	})
 }

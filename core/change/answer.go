@@ -40,6 +40,8 @@ const (
 	CodeHangsOnParent     = "hangs-on-parent"
 	CodeHasChildren       = "has-children"
 	CodeReadOnly          = "read-only"
+	CodeGroupIncomplete   = "group-incomplete"
+	CodeHangsOnGroup      = "hangs-on-group"
 )
 
 // Decision is how one contested field, or the removal, was decided.

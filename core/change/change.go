@@ -37,10 +37,19 @@ type Change struct {
 	Stamp      clock.Stamp  `json:"stamp" doc:"The device's hybrid logical clock when the change was saved."`
 	EditedAt   time.Time    `json:"edited_at" doc:"The device's clock when the change was saved."`
 	Author     string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
+	Group      *Group       `json:"group,omitempty" doc:"The changes that this one stands or falls with."`
+	Folds      []int64      `json:"folds,omitempty" doc:"Numbers of earlier unsent changes of the record that this one says as well. They are never sent."`
+	TurnedMS   int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
+}
+
+// Group names changes that central accepts all or none. They travel in one batch.
+type Group struct {
+	ID uuid.UUID `json:"id" format:"uuid"`
+	Of int       `json:"of" minimum:"1" doc:"How many changes the group has."`
 }
 
 // Digest tells two changes with the same number apart. It covers all that the change says, whatever the order in which it was
-// written; its values are canonical.
+// written; its values are canonical. How the clock was turned since is not said by the change, but measured when it is sent.
 func (c Change) Digest() []byte {
 	hash := sha256.New()
 	text := func(part string) {
@@ -56,6 +65,13 @@ func (c Change) Digest() []byte {
 	hash.Write(c.Record[:])
 	text(string(c.Kind))
 	text(c.Author)
+	if c.Group != nil {
+		text("group " + strconv.Itoa(c.Group.Of))
+		hash.Write(c.Group.ID[:])
+	}
+	for _, number := range c.Folds {
+		text("folds " + strconv.FormatInt(number, 10))
+	}
 	for _, name := range c.Fields.Names() {
 		text(name)
 		text(string(c.Fields[name].From))

@@ -29,6 +29,12 @@ func (o Offset) Believe(sent, received time.Time, tolerance time.Duration) Offse
 	return Offset{By: seen, Error: tolerance}
 }
 
+// Turned is the offset that the clock had before it was turned forward by so much.
+func (o Offset) Turned(by time.Duration) Offset {
+	o.By += by
+	return o
+}
+
 // Correct is the stamp that an edit gets in central's time. An edit dated after its receipt counts as of its receipt.
 func (o Offset) Correct(stamp Stamp, received time.Time) Stamp {
 	corrected := Stamp{Millis: min(max(stamp.Millis+o.By.Milliseconds(), 0), maxMillis), Counter: stamp.Counter}

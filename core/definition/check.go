@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"homing/core/merge"
 )
@@ -55,6 +56,9 @@ func (d Definition) check() error {
 	if !slices.Contains([]Direction{"", Both, Up, Down}, d.Sync.Direction) {
 		return &ruleError{[]string{"sync", "direction"}, fmt.Errorf("%q is not a direction: take both, up or down", d.Sync.Direction)}
 	}
+	if !slices.Contains([]Steps{"", Folded, Every}, d.Sync.Steps) {
+		return &ruleError{[]string{"sync", "steps"}, fmt.Errorf("%q does not say which steps are sent: take folded or every", d.Sync.Steps)}
+	}
 	if err := d.Sync.Keep.check(); err != nil {
 		return &ruleError{[]string{"sync", "keep"}, err}
 	}
@@ -70,14 +74,25 @@ func (d Definition) check() error {
 
 // misfit says why a merge rule does not suit a field.
 func (d Definition) misfit(name string, rule merge.Rule) string {
+	name, path, part := strings.Cut(name, "/")
 	field, _ := d.Field(name)
 	if may, why := field.Settable(); !may || field.Local {
 		return "decides nothing: the field " + firstOf(why, "stays on the device")
 	}
+	if part && !field.nested() {
+		return "names a part of the field " + name + ", which has no parts: an object with properties has"
+	}
+	described := field.Schema
+	if part {
+		var known bool
+		if described, known = partSchema(field.Schema, path); !known {
+			return "names the part " + path + ", which the field " + name + " does not have"
+		}
+	}
 	var schema struct {
 		Type any `json:"type"`
 	}
-	if err := json.Unmarshal(field.Schema, &schema); err != nil {
+	if err := json.Unmarshal(described, &schema); err != nil {
 		return err.Error()
 	}
 	number, text := schema.Type == "number" || schema.Type == "integer", schema.Type == "string"
@@ -92,6 +107,34 @@ func (d Definition) misfit(name string, rule merge.Rule) string {
 		return "adds to texts, and the field holds none: take type string"
 	}
 	return ""
+}
+
+// FieldAt is the field, or the part of a nested one, at a path.
+func (d Definition) FieldAt(path string) (Field, bool) {
+	name, rest, part := strings.Cut(path, "/")
+	field, known := d.Field(name)
+	if !known || !part {
+		return field, known
+	}
+	field.Schema, known = partSchema(field.Schema, rest)
+	field.Name, field.Title = path, field.Title+": "+rest
+	return field, known
+}
+
+// partSchema is the schema of a part of a nested field, by its path.
+func partSchema(schema json.RawMessage, path string) (json.RawMessage, bool) {
+	for deeper := true; deeper; {
+		var object struct {
+			Properties map[string]json.RawMessage `json:"properties"`
+		}
+		var name string
+		name, path, deeper = strings.Cut(path, "/")
+		if json.Unmarshal(schema, &object) != nil || object.Properties[name] == nil {
+			return nil, false
+		}
+		schema = object.Properties[name]
+	}
+	return schema, true
 }
 
 func firstOf(texts ...string) string {

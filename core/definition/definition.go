@@ -45,6 +45,7 @@ type Field struct {
 type Sync struct {
 	Rules   map[string]merge.Rule `json:"rules,omitempty" doc:"The merge rule of each field that does not have the default, newest."`
 	Removal merge.Removal         `json:"removal" doc:"What a removal that meets an edit does."`
+	Steps   Steps                 `json:"steps,omitempty" enum:"folded,every" doc:"Whether several unsent edits of one record are sent as one (folded, or left out) or every one of them."`
 	// Territory is a CEL expression over record.
 	Territory string    `json:"territory,omitempty" doc:"CEL expression over record that gives the keys of the territories it falls into: a text or a list of texts. Left out, everybody covers all records."`
 	Direction Direction `json:"direction,omitempty" enum:"both,up,down" doc:"Which way records travel: both (or left out), up to central only, or down to devices only."`
@@ -57,8 +58,11 @@ var Name = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
 
 // Rules are what the merge needs to know: what the definition says, and what suits the field's type where it says nothing.
 func (d Definition) Rules() merge.Rules {
-	rules := merge.Rules{Fields: map[string]merge.Rule{}, Removal: d.Sync.Removal}
+	rules := merge.Rules{Fields: map[string]merge.Rule{}, Nested: map[string]bool{}, Removal: d.Sync.Removal}
 	for _, field := range d.Fields {
+		if field.nested() {
+			rules.Nested[field.Name] = true
+		}
 		if rule := field.suits(); rule != merge.Newest {
 			rules.Fields[field.Name] = rule
 		}
@@ -78,6 +82,16 @@ func (f Field) suits() merge.Rule {
 		return merge.Union
 	}
 	return merge.Newest
+}
+
+// nested says whether a field is an object whose parts are merged one by one. A geometry is none: its members mean nothing without each
+// other.
+func (f Field) nested() bool {
+	var schema struct {
+		Type       any                        `json:"type"`
+		Properties map[string]json.RawMessage `json:"properties"`
+	}
+	return json.Unmarshal(f.Schema, &schema) == nil && schema.Type == "object" && len(schema.Properties) > 0
 }
 
 // Field finds a field by name.

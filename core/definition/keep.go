@@ -23,6 +23,15 @@ func (d Direction) Pushes() bool { return d != Down }
 // Pulls says whether devices get records.
 func (d Direction) Pulls() bool { return d != Up }
 
+// Steps is how many of the unsent edits of one record a device sends.
+type Steps string
+
+// The ways. Empty means folded.
+const (
+	Folded Steps = "folded" // several that nobody came between go as one, from the first value to the last
+	Every  Steps = "every"  // each is sent and has its place in the history
+)
+
 // Keep is how devices keep the records that central has. What central does not have yet is always kept.
 type Keep string
 

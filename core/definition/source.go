@@ -342,7 +342,7 @@ func (s source) access(d *Definition, node *yaml.Node) error {
 }
 
 func (s source) sync(d *Definition, node *yaml.Node) error {
-	members, err := s.entries(node, "rules", "removal", "territory", "direction", "keep", "max_age")
+	members, err := s.entries(node, "rules", "removal", "steps", "territory", "direction", "keep", "max_age")
 	if err != nil {
 		return err
 	}
@@ -358,9 +358,11 @@ func (s source) sync(d *Definition, node *yaml.Node) error {
 			}
 		case "removal":
 			d.Sync.Removal = merge.Removal(member.value.Value)
-			if d.Sync.Removal != merge.EditStays && d.Sync.Removal != merge.RemovalStays {
-				return s.fail(member.value, "%q is not a removal rule; known are %s and %s", member.value.Value, merge.EditStays, merge.RemovalStays)
+			if !slices.Contains(merge.Removals, d.Sync.Removal) {
+				return s.fail(member.value, "%q is not a removal rule; known are %v", member.value.Value, merge.Removals)
 			}
+		case "steps":
+			d.Sync.Steps = Steps(member.value.Value)
 		case "territory":
 			if d.Sync.Territory, err = s.text(member.value, "territory"); err != nil {
 				return err
@@ -395,8 +397,9 @@ func (s source) rules(d *Definition, node *yaml.Node) error {
 		return err
 	}
 	for _, member := range members {
-		if _, known := d.Field(member.key.Value); !known {
-			return s.fail(member.key, "rules name the field %q, which is not defined", member.key.Value)
+		name, _, _ := strings.Cut(member.key.Value, "/")
+		if _, known := d.Field(name); !known {
+			return s.fail(member.key, "rules name the field %q, which is not defined", name)
 		}
 		if !slices.Contains(merge.RuleNames, merge.Rule(member.value.Value)) {
 			return s.fail(member.value, "%q is not a merge rule; known are %v", member.value.Value, merge.RuleNames)

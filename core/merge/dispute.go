@@ -9,7 +9,7 @@ import (
 	"homing/core/change"
 )
 
-// Dispute is a field that waits for a person: what it was, and what several people made of it. Central's value stays in the record
+// Dispute is a field, or the removal of a record, that waits for a person: what it was, and what several people made of it. Central's value stays in the record
 // meanwhile. It travels with the record's marks, so that devices know of it and can settle it, too.
 type Dispute struct {
 	Opened int64           `json:"opened"`         // revision
@@ -40,13 +40,7 @@ func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	case !disputed:
 		open = Dispute{Opened: m.mark.Revision, Base: m.from}
 	}
-	open.Others = slices.Clone(open.Others)
-	at := slices.IndexFunc(open.Others, func(c Candidate) bool { return c.Side.Source.Incarnation == edit.Source.Incarnation })
-	if at >= 0 {
-		open.Others[at] = mine // what somebody says later takes the place of what they said before
-	} else {
-		open.Others = append(open.Others, mine)
-	}
+	open.join(mine)
 	out.State.Marks.Disputes = with(out.State.Marks.Disputes, m.name, open)
 	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral, Other: m.known.side()})
 	out.Verdict = change.Held
@@ -68,4 +62,22 @@ func without(disputes map[string]Dispute, name string) map[string]Dispute {
 		return nil
 	}
 	return all
+}
+
+// join adds what somebody wants; what they say later takes the place of what they said before.
+func (d *Dispute) join(mine Candidate) {
+	d.Others = slices.Clone(d.Others)
+	at := slices.IndexFunc(d.Others, func(c Candidate) bool { return c.Side.Source.Incarnation == mine.Side.Source.Incarnation })
+	if at >= 0 {
+		d.Others[at] = mine
+		return
+	}
+	d.Others = append(d.Others, mine)
+}
+
+// disputeRemoval holds a removal: the record stays until a person has decided.
+func (o *Outcome) disputeRemoval(open Dispute, removal Mark) {
+	open.join(Candidate{Value: json.RawMessage("true"), Side: removal.side()})
+	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
+	o.Verdict = change.Held
 }

@@ -12,7 +12,10 @@ package merge
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"maps"
+	"strings"
 
 	"homing/core/change"
 	"homing/core/clock"
@@ -47,11 +50,21 @@ type Removal string
 const (
 	EditStays    Removal = "edit-stays"    // an edit that the remover did not know of outlives the removal, whichever came first
 	RemovalStays Removal = "removal-stays" // the removal stands, whichever came first; the edit is kept in the history
+	AskRemoval   Removal = "ask"           // the record stays, with the edit, and a person settles whether it goes
 )
 
-// Rules are what a collection's definition declares. Every field without a rule of its own has [Newest].
+// Removals are all ways.
+var Removals = []Removal{EditStays, RemovalStays, AskRemoval}
+
+// RecordRemoval stands for a field in the dispute over whether a record is removed; no field can have its name. Its values are true and
+// false.
+const RecordRemoval = "record-removal"
+
+// Rules are what a collection's definition declares. Every field without a rule of its own has [Newest]. A nested field is merged part by
+// part, as if each were a field of its own; a part has the rule of its path, or that of the field.
 type Rules struct {
 	Fields  map[string]Rule
+	Nested  map[string]bool
 	Removal Removal
 }
 
@@ -109,8 +122,16 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.side()})
 		return out, nil
 	}
+	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed && edit.Kind == change.Edit && len(edit.Fields) == 0 && edit.Base >= open.Opened {
+		// Whoever knows of the removal and edits nothing says that the record stays.
+		out.Delta = record.Delta{}
+		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
+		out.State.Marks.Presence = mark
+		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptCentral, Other: open.Others[0].Side})
+		return out, nil
+	}
 	if state.Removed {
-		bringBack(&out, state, edit, mark)
+		bringBack(&out, rules, state, edit, mark)
 	}
 	set(&out, rules, state, edit, mark)
 	return out, nil
@@ -153,6 +174,16 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	if state.Removed {
 		return // removed on both sides: they agree
 	}
+	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed {
+		if edit.Base < open.Opened {
+			out.disputeRemoval(open, mark)
+			return
+		}
+		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
+		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptChange, Other: open.Others[0].Side})
+		out.State.Removed, out.State.Marks.Presence = true, mark
+		return
+	}
 	latest := Mark{}
 	for name := range state.Marks.Fields {
 		if known := state.Marks.field(name); known.foreign(edit.Base, edit.Source) && (latest == Mark{} || known.beats(latest)) {
@@ -163,6 +194,11 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 		if back := state.Marks.presence(); back.foreign(edit.Base, edit.Source) {
 			latest = back // somebody brought it back
 		}
+	}
+	if latest != (Mark{}) && rules.Removal == AskRemoval {
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.side()})
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark)
+		return
 	}
 	if latest != (Mark{}) && rules.Removal != RemovalStays {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.side()})
@@ -176,8 +212,13 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 }
 
 // bringBack lets the edit outlive a removal that its author did not know of, or an add revive what was removed.
-func bringBack(out *Outcome, state State, edit Edit, mark Mark) {
-	if removal := state.Marks.presence(); removal.foreign(edit.Base, edit.Source) {
+func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
+	removal := state.Marks.presence()
+	switch foreign := removal.foreign(edit.Base, edit.Source); {
+	case foreign && rules.Removal == AskRemoval && edit.Kind == change.Edit:
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange, Other: removal.side()})
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal)
+	case foreign:
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.side()})
 	}
 	out.State.Removed = false
@@ -189,22 +230,23 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	out.Delta = record.Delta{}
 	var marked []string
 	for _, name := range edit.Fields.Names() {
-		m := meeting{name: name, rule: rules.of(name), from: edit.Fields[name].From, to: edit.Fields[name].To, central: state.Fields[name],
-			known: state.Marks.field(name), mark: mark}
-		m.contested = m.known.foreign(edit.Base, edit.Source)
-		if m.dispute(out, state, edit) {
+		from, to, central := edit.Fields[name].From, edit.Fields[name].To, state.Fields[name]
+		if rules.Nested[name] {
+			if value, set, ok := setParts(out, rules, state, edit, mark, name); ok {
+				marked = append(marked, set...)
+				if !bytes.Equal(central, value) {
+					out.Delta[name] = record.Edit{From: central, To: value}
+				}
+				continue
+			}
+		}
+		value, taken := setOne(out, rules, state, edit, meeting{name: name, from: from, to: to, central: central, mark: mark})
+		if !taken {
 			continue
 		}
-		value, kept := m.decide()
-		if m.contested && kept != "" {
-			out.Decisions = append(out.Decisions, change.Decision{Field: name, Rule: string(m.rule), Kept: kept, Other: m.known.side()})
-		}
-		if kept == change.KeptCentral || kept == "" && m.contested && !mark.beats(m.known) {
-			continue // what stays keeps its mark
-		}
 		marked = append(marked, name)
-		if !bytes.Equal(m.central, value) {
-			out.Delta[name] = record.Edit{From: m.central, To: value}
+		if !bytes.Equal(central, value) {
+			out.Delta[name] = record.Edit{From: central, To: value}
 		}
 	}
 	out.State.Fields = state.Fields.Apply(out.Delta)
@@ -213,9 +255,66 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 }
 
-func (r Rules) of(field string) Rule {
-	if rule, own := r.Fields[field]; own {
-		return rule
+// setOne decides one field, or one part of a nested field. Taken says whether the value comes from the edit, at least in part; what central
+// has keeps its mark otherwise.
+func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, taken bool) {
+	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
+	m.contested = m.known.foreign(edit.Base, edit.Source)
+	if m.dispute(out, state, edit) {
+		return m.central, false
 	}
-	return Newest
+	value, kept := m.decide()
+	if m.contested && kept != "" {
+		out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(m.rule), Kept: kept, Other: m.known.side()})
+	}
+	if kept == change.KeptCentral || kept == "" && m.contested && !m.mark.beats(m.known) {
+		return m.central, false
+	}
+	return value, true
+}
+
+// setParts decides each part of a nested field that the edit has changed, as a field of its own. It is not ok where one side is no object.
+func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name string) (value json.RawMessage, marked []string, ok bool) {
+	whole := edit.Fields[name]
+	from, isFrom := record.Parts(whole.From)
+	to, isTo := record.Parts(whole.To)
+	central, isCentral := record.Parts(state.Fields[name])
+	if whole.From != nil && !isFrom || whole.To != nil && !isTo || state.Fields[name] != nil && !isCentral || !isTo && !isCentral {
+		return nil, nil, false
+	}
+	parts := maps.Clone(central)
+	if parts == nil {
+		parts = map[string]json.RawMessage{}
+	}
+	for _, path := range record.PartNames(from, to) {
+		if bytes.Equal(from[path], to[path]) {
+			continue
+		}
+		at := name + "/" + path
+		value, taken := setOne(out, rules, state, edit, meeting{name: at, from: from[path], to: to[path], central: central[path], mark: mark})
+		if !taken {
+			continue
+		}
+		marked = append(marked, at)
+		if parts[path] = value; value == nil {
+			delete(parts, path)
+		}
+	}
+	if len(parts) == 0 && whole.To == nil {
+		return nil, marked, true
+	}
+	return record.Join(parts), marked, true
+}
+
+func (r Rules) of(field string) Rule {
+	for {
+		if rule, own := r.Fields[field]; own {
+			return rule
+		}
+		above := strings.LastIndexByte(field, '/')
+		if above < 0 {
+			return Newest
+		}
+		field = field[:above]
+	}
 }

@@ -1,6 +1,9 @@
 package merge
 
 import (
+	"maps"
+	"strings"
+
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/record"
@@ -53,28 +56,40 @@ type Marks struct {
 func (m Marks) CarriedOver(names map[string]string, by Mark) Marks {
 	fields := make(map[string]Mark, len(m.Fields))
 	for name, mark := range m.Fields {
-		if now, renamed := names[name]; renamed {
-			name = now
-		}
-		fields[name] = mark
+		fields[renamed(name, names)] = mark
 	}
 	m.Fields, m.Carried = fields, by
-	for old, now := range names {
-		if open, disputed := m.Disputes[old]; disputed {
+	for old, open := range m.Disputes {
+		if now := renamed(old, names); now != old {
 			m.Disputes = with(without(m.Disputes, old), now, open)
 		}
 	}
 	return m
 }
 
+// renamed is a field's path under its new name.
+func renamed(path string, names map[string]string) string {
+	name, _, _ := strings.Cut(path, "/")
+	if now, is := names[name]; is {
+		return now + path[len(name):]
+	}
+	return path
+}
+
 // Of is the mark of a field.
 func (m Marks) Of(name string) Mark { return m.field(name) }
 
 func (m Marks) field(name string) Mark {
-	if mark, own := m.Fields[name]; own {
-		return mark
+	for {
+		if mark, own := m.Fields[name]; own {
+			return mark
+		}
+		above := strings.LastIndexByte(name, '/') // a part of a nested field has the mark of what it is part of
+		if above < 0 {
+			return m.Base
+		}
+		name = name[:above]
 	}
-	return m.Base
 }
 
 func (m Marks) presence() Mark {
@@ -91,6 +106,7 @@ func (m Marks) with(names []string, mark Mark) Marks {
 		fields[name] = old
 	}
 	for _, name := range names {
+		maps.DeleteFunc(fields, func(other string, _ Mark) bool { return strings.HasPrefix(other, name+"/") })
 		fields[name] = mark
 	}
 	m.Fields = fields

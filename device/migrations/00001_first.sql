@@ -71,6 +71,12 @@ CREATE TABLE outbox (
     edited_at  TEXT NOT NULL,
     author     TEXT NOT NULL,
     origin     TEXT NOT NULL DEFAULT '', -- the incarnation that numbered it, where that is an earlier one
+    generation TEXT NOT NULL DEFAULT '', -- of central, that base is meant in, where that is an earlier one
+    grp        TEXT NOT NULL DEFAULT '', -- id of the group that it stands or falls with
+    grp_of     INTEGER NOT NULL DEFAULT 0,
+    folds      TEXT NOT NULL DEFAULT '[]', -- JSON list of the numbers of changes that this one says as well
+    boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped
+    line       INTEGER NOT NULL DEFAULT 0, -- milliseconds: the stamp less the time since that run began
     batch      TEXT,    -- set when the change is first sent
     verdict    TEXT,    -- refused or waiting; null until central has answered
     reasons    TEXT

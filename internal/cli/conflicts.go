@@ -13,6 +13,7 @@ import (
 
 	"homing/central"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/device"
 	"homing/wire"
 )
@@ -62,7 +63,7 @@ func printConflicts(w io.Writer, all []central.Conflict) error {
 			if device == "" {
 				device = "(at central)"
 			}
-			t.row(append(append([]any{}, first...), n+1, shorten(plain(v.Value), 48), v.Author, device, when(v.EditedAt), since)...)
+			t.row(append(append([]any{}, first...), n+1, shorten(disputed(one.Field, v.Value), 48), v.Author, device, when(v.EditedAt), since)...)
 			first, since = []any{"", "", ""}, ""
 		}
 	}
@@ -113,7 +114,7 @@ func settleConflict(ctx context.Context, c *cli.Command) error {
 		if c.Bool("json") {
 			return writeJSON(c.Root().Writer, answer)
 		}
-		fmt.Fprintf(c.Root().Writer, "Settled: %s of %s is %s, at revision %d. Devices follow with their next exchange.\n", one.Field, one.Label, plain(value), answer.Revision)
+		fmt.Fprintf(c.Root().Writer, "Settled: %s of %s is %s, at revision %d. Devices follow with their next exchange.\n", one.Field, one.Label, disputed(one.Field, value), answer.Revision)
 		return nil
 	}
 	return codedError{fmt.Errorf("%s of this record is not in dispute; homing conflicts list shows what is", args[2]), exitNotFound}
@@ -121,8 +122,7 @@ func settleConflict(ctx context.Context, c *cli.Command) error {
 
 func settledValue(c *cli.Command, d *definition.Collection, one central.Conflict) (json.RawMessage, error) {
 	if c.IsSet("value") {
-		field, _ := d.Field(one.Field)
-		return typed(field, c.String("value"))
+		return settlingValue(d, one.Field, c.String("value"))
 	}
 	n := c.Int("take")
 	if n < 1 || n > len(one.Values) {
@@ -132,6 +132,35 @@ func settledValue(c *cli.Command, d *definition.Collection, one central.Conflict
 		return json.RawMessage("null"), nil
 	}
 	return one.Values[n-1].Value, nil
+}
+
+// settlingValue reads the value that a disputed field is to have.
+func settlingValue(d *definition.Collection, name, text string) (json.RawMessage, error) {
+	if name == merge.RecordRemoval {
+		switch text {
+		case "true", "removed":
+			return json.RawMessage("true"), nil
+		case "false", "stays":
+			return json.RawMessage("false"), nil
+		}
+		return nil, usageError{fmt.Errorf("%q: say removed or stays", text)}
+	}
+	field, known := d.FieldAt(name)
+	if !known {
+		return nil, codedError{fmt.Errorf("%s has no field %q", d.Definition.Collection, name), exitNotFound}
+	}
+	return typed(field, text)
+}
+
+// disputed writes a value of a conflict.
+func disputed(field string, value json.RawMessage) string {
+	switch {
+	case field != merge.RecordRemoval:
+		return plain(value)
+	case string(value) == "true":
+		return "removed"
+	}
+	return "stays"
 }
 
 func localSettle(ctx context.Context, c *cli.Command) error {
@@ -144,15 +173,11 @@ func localSettle(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		field, known := d.Field(args[2])
-		if !known {
-			return codedError{fmt.Errorf("%s has no field %q", args[0], args[2]), exitNotFound}
-		}
 		var id uuid.UUID
 		if id, err = store.Resolve(ctx, args[0], args[1]); err != nil {
 			return err
 		}
-		value, err := typed(field, args[3])
+		value, err := settlingValue(d, args[2], args[3])
 		if err != nil {
 			return codedError{err, exitRefused}
 		}

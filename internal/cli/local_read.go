@@ -15,6 +15,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/core/record"
 	"homing/device"
 )
@@ -184,9 +185,9 @@ func localShow(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(r.Disputes)) {
-			fmt.Fprintf(w, "%s is in dispute: %s here", name, plain(r.Fields[name]))
+			fmt.Fprintf(w, "%s is in dispute: %s here", name, disputed(name, shownAt(r, name)))
 			for _, other := range r.Disputes[name].Others {
-				fmt.Fprintf(w, ", %s by another", plain(other.Value))
+				fmt.Fprintf(w, ", %s by another", disputed(name, other.Value))
 			}
 			fmt.Fprintf(w, "; settle it with homing local settle %s %s %s VALUE\n", r.Collection, r.ID, name)
 		}
@@ -273,4 +274,12 @@ func printReview(w io.Writer, queue []device.Queued) error {
 	}
 	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", count(len(queue), "change"), counts[""], counts[change.Refused], counts[change.Waiting])
 	return nil
+}
+
+// shownAt is what the record shows of what is disputed.
+func shownAt(r device.Record, name string) json.RawMessage {
+	if name == merge.RecordRemoval {
+		return json.RawMessage("false")
+	}
+	return r.Fields.At(name)
 }

@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"homing/central"
-	"homing/core/change"
-	"homing/core/record"
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
@@ -198,8 +196,7 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 			continue
 		}
 		value := one.Values[0].Value
-		if _, err := s.service.Central.Direct(ctx, runa, central.Write{Collection: one.Collection, Record: one.Record, Kind: change.Edit, Base: one.Revision,
-			Fields: record.Delta{one.Field: {To: value}}, Settles: one.Field}); err != nil {
+		if _, err := s.service.Central.Settle(ctx, runa, one.Collection, one.Record, one.Revision, central.Settlement{Field: one.Field, Value: value}); err != nil {
 			return err
 		}
 		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.", plain(value))

@@ -1,0 +1,117 @@
+package device
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+)
+
+// MaxGroup is how many changes a group can have: it goes to central in one batch.
+const MaxGroup = 400
+
+// ErrGroupSize says that a group is too large to go in one batch.
+var ErrGroupSize = fmt.Errorf("a group has at most %d changes", MaxGroup)
+
+// Group saves changes that stand or fall together, such as a record with its children. It is only good within [Store.Group].
+type Group struct {
+	store *Store
+	ctx   context.Context
+	tx    *sqlx.Tx
+	known map[string]string
+	told  []Changed
+}
+
+// Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one of the changes, it takes
+// none of them. Mending one of them sends all of them again. Work must use the group and not the store.
+func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
+	g := &Group{store: s, ctx: ctx}
+	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
+		g.tx, g.told = tx, nil
+		if g.known, err = facts(ctx, tx); err != nil {
+			return err
+		}
+		last, err := lastNumber(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := work(g); err != nil {
+			return err
+		}
+		return bind(ctx, tx, last)
+	})
+	g.tx = nil
+	if err == nil {
+		s.hub.tell(g.told...)
+	}
+	return err
+}
+
+// Add is [Store.Add] within the group.
+func (g *Group) Add(collection string, fields Fields) (Record, error) {
+	id, err := uuid.NewV7()
+	if err != nil {
+		return Record{}, err
+	}
+	return g.save(collection, id, change.Add, fields)
+}
+
+// Edit is [Store.Edit] within the group.
+func (g *Group) Edit(collection string, id uuid.UUID, fields Fields) (Record, error) {
+	return g.save(collection, id, change.Edit, fields)
+}
+
+// Remove is [Store.Remove] within the group.
+func (g *Group) Remove(collection string, id uuid.UUID) error {
+	_, err := g.save(collection, id, change.Remove, nil)
+	return err
+}
+
+func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields Fields) (Record, error) {
+	if g.tx == nil {
+		return Record{}, errors.New("the group is over")
+	}
+	set, cleared, err := fields.canonical()
+	if err != nil {
+		return Record{}, invalid(collection, err)
+	}
+	c, err := g.store.collection(g.ctx, g.tx, collection)
+	if err != nil {
+		return Record{}, err
+	}
+	if err := g.store.maySave(g.ctx, g.tx, c, g.known); err != nil {
+		return Record{}, err
+	}
+	row, err := g.store.saveIn(g.ctx, g.tx, c, id, kind, set, cleared, g.known)
+	if err != nil {
+		return Record{}, err
+	}
+	if g.known, err = facts(g.ctx, g.tx); err != nil { // the stamp has moved on
+		return Record{}, err
+	}
+	g.told = append(g.told, Changed{Collection: collection, ID: id, Removed: kind == change.Remove})
+	return row.record(c)
+}
+
+func lastNumber(ctx context.Context, tx *sqlx.Tx) (int64, error) {
+	var last int64
+	err := tx.GetContext(ctx, &last, `SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'outbox'), 0)`)
+	return last, err
+}
+
+// bind makes a group of the changes saved in this transaction since a number; of one alone there is none.
+func bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
+	var count int
+	if err := tx.GetContext(ctx, &count, `SELECT count(*) FROM outbox WHERE number > ?`, since); err != nil || count < 2 {
+		return err
+	}
+	if count > MaxGroup {
+		return fmt.Errorf("%w, and this one has %d", ErrGroupSize, count)
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, uuid.Must(uuid.NewV7()).String(), count, since)
+	return err
+}

@@ -1,0 +1,34 @@
+package device
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Tick reads a clock that nobody turns: how long the machine has run, and an identity of this run. What is measured with it tells how long ago a
+// change was made, whatever was done to the clock since.
+type Tick func() (boot string, since time.Duration)
+
+// processTick stands in where the system has no such clock: it holds for this process.
+func processTick() Tick {
+	boot, began := uuid.NewString(), time.Now()
+	return func() (string, time.Duration) { return boot, time.Since(began) }
+}
+
+// leastTurn is what the clock must have been turned by to count. Less is the system that keeps its clock right.
+const leastTurn = 50 * time.Millisecond
+
+// turned is by how much the device's clock was turned forward since a change was stamped. It is 0 where nothing tells, such as after the machine
+// was started anew.
+func (s *Store) turned(q queued) time.Duration {
+	boot, since := s.tick()
+	if q.Boot == "" || q.Boot != boot {
+		return 0
+	}
+	by := time.Duration(s.now().UnixMilli()-since.Milliseconds()-q.Line) * time.Millisecond
+	if by.Abs() < leastTurn {
+		return 0
+	}
+	return by
+}

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package device
+
+func systemTick() Tick { return processTick() }
