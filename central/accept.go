@@ -30,6 +30,8 @@ type origin struct {
 	others      map[string]Person // more people whose changes the device may bring, by name
 	offset      clock.Offset
 	blind       bool              // whoever sent them gets nothing but answers: the device was revoked
+	reopen      *reopening        // a conflict that the one change opens again
+	restores    int               // how often the database was restored since the bases of these changes
 	imported    bool              // rows of a table: numbers of a series that they bring are kept
 	carry       map[string]string // old names and new, while values are carried over to a new definition; nil otherwise
 	received    time.Time
@@ -115,6 +117,7 @@ type key struct {
 // row is a record while a batch is worked on.
 type row struct {
 	merge.State
+	restored    int64 // revision at the last restore of the database
 	computed    record.Fields
 	territories []string // keys that it falls into
 	left        []string // keys that it fell into earlier and not now
@@ -148,6 +151,7 @@ type desk struct {
 	numbers     map[string][]string // of series, by collection and field, for records to come
 	assigned    map[string]string   // of these, by field and record
 	failedAdds  map[key]bool
+	waits       map[key]map[int64]bool // the numbers of changes that wait
 	versions    []*version
 	answers     []wire.Answer
 	settled     []settledAnswer // answers to be kept
@@ -289,15 +293,22 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 		return change.Refused, reason(change.CodeNotAllowed, "%s only go from central to devices; change them at central", collection.Title)
 	}
 	at := key{ch.Collection, ch.Record}
+	for number := range d.waits[at] {
+		if number < ch.Number {
+			return change.Waiting, reason(change.CodeHangsOnEarlier, "it comes after change %d of the same record, which waits", number)
+		}
+	}
 	current := d.rows[at]
 	if current == nil {
-		if d.failedAdds[at] || (ch.Kind != change.Add && ch.Base == 0) {
+		// After a restore, whoever added the record offers it again.
+		if d.failedAdds[at] || (ch.Kind != change.Add && (ch.Base == 0 || d.restores > 0)) {
 			if ch.Kind != change.Add {
 				return change.Waiting, reason(change.CodeHangsOnRefused, "the record's add was refused or has not come; mend it, and this change goes in")
 			}
 		}
 		current = &row{}
 	}
+	ch.Base = d.rebase(ch.Base, current)
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, collection.CurrentNames(ch.Fields))
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
@@ -312,6 +323,15 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	}
 	if d.carry != nil {
 		out.State.Marks = current.Marks.CarriedOver(d.carry, merge.Mark{Revision: out.State.Revision, Source: edit.Source, Stamp: edit.Stamp})
+	}
+	if d.reopen != nil {
+		out.State.Marks = out.State.Marks.Reopened(d.reopen.field, d.reopen.dispute, out.State.Revision)
+		name := d.reopen.field
+		if name == merge.RecordRemoval {
+			name = ""
+		}
+		mark := markOf(current.Marks, d.reopen.field)
+		out.Decisions = append(out.Decisions, change.Decision{Field: name, Rule: merge.Reopened, Kept: change.KeptCentral, Other: change.Side{Revision: mark.Revision, Source: mark.Source, Stamp: mark.Stamp}})
 	}
 	if verdict, reasons := d.family(collection, at, current, &out); verdict != "" {
 		return verdict, reasons
@@ -336,6 +356,18 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	}
 	d.note(n, at, current, ch, out, edit.Stamp, given)
 	return out.Verdict, nil
+}
+
+// rebase gives the revision of this database that the author of a change knew for certain. What an earlier one had beyond the backup that it was
+// restored from is gone, and its revisions say something else now.
+func (d *desk) rebase(base int64, current *row) int64 {
+	switch d.restores {
+	case 0:
+		return base
+	case 1:
+		return min(base, current.restored)
+	}
+	return 0
 }
 
 // author is who made a change: a worker of the device, or whoever writes at central.
@@ -401,7 +433,8 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 	current.State, current.touched, current.last = out.State, true, v
 	d.rows[at] = current
 	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
-	if out.Verdict != change.Applied || given {
+	// What its workers do not cover, the device is not to keep, even where it is as the device has it.
+	if out.Verdict != change.Applied || given || d.restores > 0 || d.batch != nil && !d.seen(at, current) {
 		answer.Record = d.wireRecord(at, current, v)
 	}
 	d.answers[n] = answer

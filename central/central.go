@@ -46,6 +46,7 @@ type Central struct {
 	options    Options
 	log        *slog.Logger
 	generation uuid.UUID
+	earlier    []uuid.UUID // generations before this one, the latest last
 	direct     uuid.UUID
 	live       *live
 
@@ -103,6 +104,9 @@ func (c *Central) Ready(ctx context.Context) error {
 // Generation is the identity of central's database.
 func (c *Central) Generation() uuid.UUID { return c.generation }
 
+// Earlier are the generations that the database had before it was restored, the latest last.
+func (c *Central) Earlier() []uuid.UUID { return c.earlier }
+
 // Now is central's clock, to the microsecond that PostgreSQL keeps.
 func (c *Central) Now() time.Time { return c.options.Now().UTC().Truncate(time.Microsecond) }
 
@@ -131,6 +135,9 @@ func (c *Central) prepare(ctx context.Context) error {
 	}
 	if _, err := c.db.ExecContext(ctx, `INSERT INTO identity (generation, direct) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
 		uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())); err != nil {
+		return err
+	}
+	if err := c.db.SelectContext(ctx, &c.earlier, `SELECT generation FROM generations ORDER BY place`); err != nil {
 		return err
 	}
 	return c.db.QueryRowxContext(ctx, `SELECT generation, direct FROM identity`).Scan(&c.generation, &c.direct)

@@ -64,11 +64,11 @@ func (c *Central) Define(ctx context.Context, author string, definitions []defin
 	if err != nil {
 		return nil, err
 	}
-	names := make([]string, len(defined))
-	for n, one := range defined {
-		names[n] = one.Collection
+	heads := map[string]int64{}
+	for _, one := range defined {
+		heads[one.Collection] = 0
 	}
-	c.announce(ctx, Event{Heads: names})
+	c.announce(ctx, Event{Heads: heads})
 	return defined, nil
 }
 

@@ -146,6 +146,11 @@ func (c *Central) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (
 		if err := addIncarnation(ctx, tx, got.Device, ask.Incarnation, c.Now()); err != nil {
 			return err
 		}
+		if ask.Former != "" {
+			if err := takeOver(ctx, tx, got.Device, ask.Former, c.Now()); err != nil {
+				return err
+			}
+		}
 		return tx.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, got.Worker).Scan(&got.Role)
 	})
 	if err != nil {
@@ -168,6 +173,28 @@ func addIncarnation(ctx context.Context, tx *sqlx.Tx, device, incarnation uuid.U
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(fail(Clash, "the local store %s belongs to another device", incarnation), err)
+	}
+	return nil
+}
+
+// takeOver lets a device go on for the one that its local store was before: what that has sent or queued counts as the new one's, and the old
+// one is revoked. A token that is not known, such as one from after the backup that the database was restored from, changes nothing.
+func takeOver(ctx context.Context, tx *sqlx.Tx, device uuid.UUID, token string, now time.Time) error {
+	var former uuid.UUID
+	err := tx.QueryRowxContext(ctx, `UPDATE devices SET revoked_at = coalesce(revoked_at, $2), may_deliver = false WHERE token = $1 RETURNING id`, hashToken(token), now).Scan(&former)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, statement := range []string{
+		`UPDATE incarnations SET device = $1 WHERE device = $2`,
+		`INSERT INTO device_workers (device, worker, added_at) SELECT $1, worker, added_at FROM device_workers WHERE device = $2 ON CONFLICT DO NOTHING`,
+	} {
+		if _, err := tx.ExecContext(ctx, statement, device, former); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -117,8 +117,8 @@ func makeSeries(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) erro
 	return nil
 }
 
-// drawNumbers draws as many numbers as the records of a batch may need.
-func (d *desk) drawNumbers(ctx context.Context, tx *sqlx.Tx, items []item) error {
+// needNumbers counts the numbers of each series that the records of a batch may need.
+func (d *desk) needNumbers(items []item) map[string]int {
 	need := map[string]map[key]bool{}
 	for _, it := range items {
 		c := d.definitions[it.change.Collection]
@@ -136,6 +136,16 @@ func (d *desk) drawNumbers(ctx context.Context, tx *sqlx.Tx, items []item) error
 			need[seriesKey(at.collection, name)][at] = true
 		}
 	}
+	counts := map[string]int{}
+	for series, records := range need {
+		counts[series] = len(records)
+	}
+	return counts
+}
+
+// drawNumbers draws as many numbers as the records of a batch may need.
+func (d *desk) drawNumbers(ctx context.Context, tx *sqlx.Tx, items []item) error {
+	need := d.needNumbers(items)
 	d.numbers, d.assigned = map[string][]string{}, map[string]string{}
 	for name, c := range d.definitions {
 		for field, looks := range c.SeriesFields() {
@@ -144,7 +154,7 @@ func (d *desk) drawNumbers(ctx context.Context, tx *sqlx.Tx, items []item) error
 					return err
 				}
 			}
-			count := len(need[seriesKey(name, field)])
+			count := need[seriesKey(name, field)]
 			if count == 0 {
 				continue
 			}

@@ -51,6 +51,7 @@ func (d *desk) workAll(items []item) {
 		var waiting []*unit
 		for _, u := range open {
 			d.workUnit(u, items)
+			d.noteWaits(u, items)
 			if slices.ContainsFunc(u.members, func(n int) bool { return d.answers[n].Answer == change.Waiting }) {
 				waiting = append(waiting, u)
 				continue
@@ -60,6 +61,25 @@ func (d *desk) workAll(items []item) {
 		if open = waiting; len(open) == 0 {
 			return
 		}
+	}
+}
+
+// noteWaits keeps later changes of a record behind one that waits.
+func (d *desk) noteWaits(u *unit, items []item) {
+	for _, n := range u.members {
+		ch := items[n].change
+		at := key{ch.Collection, ch.Record}
+		if d.answers[n].Answer != change.Waiting {
+			delete(d.waits[at], ch.Number)
+			continue
+		}
+		if d.waits == nil {
+			d.waits = map[key]map[int64]bool{}
+		}
+		if d.waits[at] == nil {
+			d.waits[at] = map[int64]bool{}
+		}
+		d.waits[at][ch.Number] = true
 	}
 }
 

@@ -14,8 +14,8 @@ const channel = "homing"
 
 // Event tells listeners that something has changed and may be asked for.
 type Event struct {
-	Heads   []string `json:"heads,omitempty"`   // collections whose head has moved
-	Devices bool     `json:"devices,omitempty"` // a device did something
+	Heads   map[string]int64 `json:"heads,omitempty"`   // by collection whose head has moved, where it is now; 0 when the definition changed
+	Devices bool             `json:"devices,omitempty"` // a device did something
 }
 
 // live spreads events among the instances on one database (LISTEN and NOTIFY) and to the listeners of this one. A listener

@@ -66,7 +66,7 @@ func (p pulled) record() wire.Record {
 
 // Pull gives what changed in a collection after a cursor, each record once and in its latest state. A page ends at a number
 // of records or of bytes. What the device itself changed last is left out when it has stored the answer: it holds that
-// already. A first load, from cursor 0, leaves out what is removed. A record that has left the device's territories since the
+// already. A load by a device that holds nothing yet leaves out what is removed. A record that has left the device's territories since the
 // cursor, or that its worker may no longer read, comes as a withdrawal.
 //
 // Head and records are read from one snapshot. Positions become visible in the order of their numbers, so nothing can
@@ -86,7 +86,6 @@ func (c *Central) Pull(ctx context.Context, from Device, ask PullRequest) (wire.
 			return wire.Page{}, fail(Coverage, "the worker %s does not hold the territory %q now; ask for the definitions again", from.Worker, key)
 		}
 	}
-	ask.Load = ask.Load || ask.Cursor == 0
 	collection, err := c.Collection(ctx, ask.Collection)
 	if err != nil {
 		return wire.Page{}, err
@@ -185,6 +184,9 @@ func (c *Central) notePull(ctx context.Context, from Device, ask PullRequest, pa
 		}
 		if ask.Exchange == uuid.Nil {
 			return nil
+		}
+		if err := notePage(ctx, tx, from.ID, ask.Exchange, now, page); err != nil {
+			return err
 		}
 		return noteExchange(ctx, tx, from.ID, ask.Exchange, now, travelled{delivered: len(page.Records), bytesOut: size})
 	})

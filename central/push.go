@@ -31,9 +31,13 @@ func (c *Central) Push(ctx context.Context, from Device, batch wire.Batch, bytes
 	if len(batch.Changes) > most {
 		return wire.Answers{}, fail(TooLarge, "the batch has %d changes; send at most %d at once", len(batch.Changes), most)
 	}
+	restores, err := c.restoresSince(batch.Generation)
+	if err != nil {
+		return wire.Answers{}, err
+	}
 	received := c.Now()
 	offset := batch.Clock.Offset().Believe(batch.Clock.SentAt, received, believeWithin)
-	source := origin{incarnation: batch.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), blind: from.RevokedAt != nil,
+	source := origin{incarnation: batch.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), blind: from.RevokedAt != nil, restores: restores,
 		offset: offset, received: received}
 	items := make([]item, len(batch.Changes))
 	for n, raw := range batch.Changes {
@@ -86,6 +90,9 @@ func (c *Central) acceptFrom(ctx context.Context, from Device, exchange uuid.UUI
 		}
 		var err error
 		if done, err = c.accept(ctx, tx, source, items); err != nil {
+			return err
+		}
+		if err := done.noteBatch(ctx, tx, from.ID, exchange, items); err != nil {
 			return err
 		}
 		counts := done.tally()

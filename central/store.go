@@ -56,6 +56,7 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, wanted []key) (map[key]*row, err
 		Collection  string    `db:"collection"`
 		ID          uuid.UUID `db:"id"`
 		Revision    int64     `db:"revision"`
+		Restored    int64     `db:"restored"`
 		Removed     bool      `db:"removed"`
 		Fields      []byte    `db:"fields"`
 		Computed    []byte    `db:"computed"`
@@ -64,7 +65,7 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, wanted []key) (map[key]*row, err
 		Left        keys      `db:"left_territories"`
 	}
 	err := tx.SelectContext(ctx, &stored, `
-		SELECT collection, id, revision, removed, fields, computed, marks, array_to_json(territories) AS territories,
+		SELECT collection, id, revision, restored, removed, fields, computed, marks, array_to_json(territories) AS territories,
 			array_to_json(left_territories) AS left_territories FROM records
 		WHERE collection = ANY($1) AND id = ANY($2::uuid[])
 		ORDER BY collection, id FOR UPDATE`, collections, ids)
@@ -78,7 +79,7 @@ func loadRows(ctx context.Context, tx *sqlx.Tx, wanted []key) (map[key]*row, err
 		if err := errors.Join(json.Unmarshal(s.Fields, &state.Fields), json.Unmarshal(s.Marks, &state.Marks), json.Unmarshal(s.Computed, &computed)); err != nil {
 			return nil, fmt.Errorf("stored record %s: %w", s.ID, err)
 		}
-		rows[key{s.Collection, s.ID}] = &row{State: state, computed: computed, territories: s.Territories, left: s.Left, stored: true}
+		rows[key{s.Collection, s.ID}] = &row{State: state, restored: s.Restored, computed: computed, territories: s.Territories, left: s.Left, stored: true}
 	}
 	return rows, nil
 }
@@ -242,11 +243,11 @@ func (d *desk) tally() map[change.Verdict]int {
 	return counts
 }
 
-// heads are the collections whose head has moved.
-func (d *desk) heads() []string {
-	names := map[string]bool{}
+// heads are the collections whose head has moved, and where it is.
+func (d *desk) heads() map[string]int64 {
+	heads := map[string]int64{}
 	for _, v := range d.versions {
-		names[v.collection] = true
+		heads[v.collection] = max(heads[v.collection], v.position)
 	}
-	return slices.Sorted(maps.Keys(names))
+	return heads
 }

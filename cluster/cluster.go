@@ -127,6 +127,18 @@ func (c *Cluster) Database(ctx context.Context, name, template string) (string, 
 	return c.URL(name), nil
 }
 
+// Found says that the cluster was running already when it was started, by another process.
+func (c *Cluster) Found() bool { return c.done == nil }
+
+// Program is the path of one of PostgreSQL's programs, such as pg_dump.
+func Program(name string) (string, error) {
+	bin, err := programs()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(bin, name), nil
+}
+
 // PID is the process id of the postmaster.
 func (c *Cluster) PID() int { return c.pid }
 

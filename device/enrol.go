@@ -22,6 +22,7 @@ func (s *Store) Enrol(ctx context.Context, central, code, name string) error {
 	if err != nil {
 		return err
 	}
+	l.Over(s.over)
 	incarnation, err := s.incarnation(ctx, s.db)
 	if err != nil {
 		return storeError(err)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
@@ -24,7 +25,8 @@ import (
 // Summary is what an exchange did.
 type Summary struct {
 	Exchange  uuid.UUID     `json:"exchange"`
-	Sent      int           `json:"sent"` // changes
+	Started   string        `json:"started_by"` // what asked for it: a person, a timer, or central's word that there is something
+	Sent      int           `json:"sent"`       // changes
 	Applied   int           `json:"applied"`
 	Merged    int           `json:"merged"`
 	Held      int           `json:"held"`
@@ -67,6 +69,7 @@ type exchange struct {
 	*Store
 	link        *link.Link
 	incarnation uuid.UUID
+	generation  uuid.UUID
 	offset      clock.Offset
 	maxChanges  int
 	maxBytes    int
@@ -85,10 +88,13 @@ func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) 
 		watch = func(Progress) {}
 	}
 	started := s.now()
-	summary.Exchange = uuid.Must(uuid.NewV7())
+	summary.Exchange, summary.Started = s.newID(), startedBy(ctx)
 	began := time.Now()
 	e := &exchange{Store: s, summary: &summary, watch: watch}
 	err = e.meet(ctx)
+	if err == nil && pull && !e.revoked {
+		err = e.pullAfterRestore(ctx)
+	}
 	if err == nil && push {
 		err = e.push(ctx)
 	}
@@ -103,6 +109,9 @@ func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) 
 	}
 	if err == nil {
 		err = s.fitBudget(ctx)
+	}
+	if err == nil {
+		err = s.forgetTravelled(ctx)
 	}
 	summary.Took = time.Since(began)
 	if !errors.Is(err, ErrNotEnrolled) {
@@ -144,6 +153,8 @@ func (e *exchange) dial(ctx context.Context) error {
 	if e.link, err = link.New(address, token, e.agent); err != nil {
 		return err
 	}
+	e.link.Over(e.over)
+	e.link.Wait(e.patience)
 	e.incarnation, err = e.Store.incarnation(ctx, e.db)
 	return err
 }
@@ -165,8 +176,14 @@ func (e *exchange) meet(ctx context.Context) error {
 	if err != nil {
 		return storeError(err)
 	}
+	e.generation = hello.Generation
 	if generation != hello.Generation.String() {
-		return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
+		if !slices.ContainsFunc(hello.Earlier, func(earlier uuid.UUID) bool { return earlier.String() == generation }) {
+			return fmt.Errorf("%w (it is %s, known is %s)", ErrGeneration, hello.Generation, generation)
+		}
+		if err := e.reconcile(ctx, generation); err != nil {
+			return err
+		}
 	}
 	if err := e.renew(ctx); err != nil {
 		return err
@@ -185,14 +202,20 @@ func (e *exchange) meet(ctx context.Context) error {
 	})
 }
 
-// renew tells central that the store was restored and has a new incarnation.
+// renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that it has had.
 func (e *exchange) renew(ctx context.Context) error {
 	renewed, err := fact(ctx, e.db, factRenewed)
 	if err != nil || renewed != "true" {
 		return storeError(err)
 	}
-	if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": e.incarnation}, nil); err != nil {
-		return err
+	var all []string
+	if err := e.db.SelectContext(ctx, &all, `SELECT origin FROM outbox WHERE origin <> '' UNION SELECT origin FROM travelled WHERE origin <> ''`); err != nil {
+		return storeError(err)
+	}
+	for _, incarnation := range append(all, e.incarnation.String()) {
+		if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": incarnation}, nil); err != nil {
+			return err
+		}
 	}
 	return storeError(setFact(ctx, e.db, factRenewed, ""))
 }
@@ -225,8 +248,11 @@ func (e *exchange) clock() wire.Clock {
 	return wire.Clock{SentAt: e.now(), OffsetMS: e.offset.By.Milliseconds(), ErrorMS: e.offset.Error.Milliseconds()}
 }
 
-// pageRecords is how many records a device asks for at once.
-const pageRecords = 2000
+// pageRecords is how many records a device asks for at once; fewer, down to leastPage, when pages do not come in time.
+const (
+	pageRecords = 2000
+	leastPage   = 20
+)
 
 // pull brings each collection to its head, page by page. When the worker's territories change meanwhile, it starts over with
 // those that they hold now; nothing is loaded twice for that.
@@ -249,7 +275,7 @@ func isCoverage(err error) bool {
 	return errors.As(err, &problem) && problem.Type == wire.ProblemCoverage
 }
 
-func (e *exchange) pullAll(ctx context.Context) error {
+func (e *exchange) pullAll(ctx context.Context) (err error) {
 	all, err := e.all(ctx, e.db)
 	if err != nil {
 		return err
@@ -263,6 +289,11 @@ func (e *exchange) pullAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if err == nil {
+			err = e.askLost(ctx)
+		}
+	}()
 	for _, c := range collections {
 		if c.Direction.Pulls() && c.Keep == definition.OnDemand {
 			if err := e.refresh(ctx, c.Name); err != nil {
@@ -276,7 +307,13 @@ func (e *exchange) pullAll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := e.pullFrom(ctx, course{collection: c.Name, cursor: c.Cursor, covers: covers}); err != nil {
+		way := course{collection: c.Name, cursor: c.Cursor, covers: covers}
+		if c.Cursor == 0 {
+			if err := e.db.GetContext(ctx, &way.empty, `SELECT NOT EXISTS (SELECT 1 FROM records WHERE collection = ?)`, c.Name); err != nil {
+				return storeError(err)
+			}
+		}
+		if err := e.pullFrom(ctx, way); err != nil {
 			return err
 		}
 	}
@@ -289,6 +326,7 @@ type course struct {
 	cursor     int64
 	covers     []string
 	gaining    bool
+	empty      bool // the store holds nothing of the collection, so that nothing can be gone
 }
 
 // fetched is a page on its way from central to the store.
@@ -312,17 +350,23 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	if err != nil {
 		return storeError(err)
 	}
-	if loading || copied == "true" {
-		answered = "" // what this device itself once sent is not here any more
+	if loading || copied == "true" || way.cursor == 0 {
+		answered = "" // what this device itself once sent may not be here any more
 	}
 	name, gaining := way.collection, way.gaining
 	ctx, cancel := context.WithCancel(ctx)
 	pages := make(chan fetched, 1)
 	go func() {
 		defer close(pages)
+		limit := pageRecords
 		for more := true; more; {
-			next := e.fetch(ctx, way, answered)
+			next := e.fetch(ctx, way, answered, limit)
+			for (tooSlow(next.err)) && limit > leastPage {
+				limit = max(limit/4, leastPage)
+				next = e.fetch(ctx, way, answered, limit)
+			}
 			more, way.cursor = next.err == nil && next.page.More, next.page.Cursor
+			way.empty = false // what is gone after the first page may have come with it
 			select {
 			case pages <- next:
 			case <-ctx.Done():
@@ -356,15 +400,15 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	return ctx.Err()
 }
 
-func (e *exchange) fetch(ctx context.Context, way course, answered string) (next fetched) {
-	ask := url.Values{"cursor": {strconv.FormatInt(way.cursor, 10)}, "limit": {strconv.Itoa(pageRecords)}, "covers": way.covers}
+func (e *exchange) fetch(ctx context.Context, way course, answered string, limit int) (next fetched) {
+	ask := url.Values{"cursor": {strconv.FormatInt(way.cursor, 10)}, "limit": {strconv.Itoa(limit)}, "covers": way.covers}
 	if answered != "" && !way.gaining {
 		ask.Set("answered", answered)
 	}
 	if way.covers != nil && len(way.covers) == 0 {
 		ask.Set("covers", "") // nothing, which is not the same as saying nothing
 	}
-	if way.gaining {
+	if way.gaining || way.empty {
 		ask.Set("load", "true")
 	}
 	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)

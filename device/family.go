@@ -178,7 +178,7 @@ func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.C
 	if err != nil {
 		return row, err
 	}
-	if err := bind(ctx, tx, last); err != nil && !errors.Is(err, ErrGroupSize) {
+	if err := s.bind(ctx, tx, last); err != nil && !errors.Is(err, ErrGroupSize) {
 		return row, err
 	}
 	return row, nil

@@ -1,8 +1,11 @@
 package device
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"maps"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
@@ -14,7 +17,8 @@ import (
 // fold makes one change of several unsent ones of a record, before they are sent for the first time: edits by one author that nobody came
 // between, from the first value to the last. An edit is folded into a later one that sets all its fields again, since otherwise values would be
 // dated later than they are; into the add of a record that nobody else has yet, every edit is. The definition may ask for every step instead.
-// What was sent, answered or grouped stays as it is, and so does a removal.
+// What was sent, answered or grouped stays as it is, and so does a removal. So does what central may have heard of already, from a store that
+// this one is a copy of, or before central was restored.
 func (e *exchange) fold(ctx context.Context) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
@@ -30,27 +34,22 @@ func (e *exchange) fold(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if before != nil && before.takes(q, ch) {
-				before.take(q, ch)
-				continue
-			}
-			if before != nil {
-				if err := before.write(ctx, tx); err != nil {
-					return err
-				}
-			}
 			c, err := e.collection(ctx, tx, q.Collection)
 			if err != nil {
 				return err
 			}
-			if last[at] = nil; c.Sync.Steps != definition.Every {
-				last[at] = &folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds}
-			}
-		}
-		for _, at := range last {
-			if at == nil {
+			if before != nil && c.Sync.Steps != definition.Every && before.takes(q, ch) {
+				before.take(q, ch)
 				continue
 			}
+			if last[at] = (&folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds}); before != nil {
+				if err := before.write(ctx, tx); err != nil {
+					return err
+				}
+				last[at].renumber = before.first.Number != before.last.Number || before.renumber
+			}
+		}
+		for _, at := range slices.SortedFunc(maps.Values(last), func(a, b *folding) int { return cmp.Compare(a.last.Number, b.last.Number) }) {
 			if err := at.write(ctx, tx); err != nil {
 				return err
 			}
@@ -59,22 +58,26 @@ func (e *exchange) fold(ctx context.Context) error {
 	})
 }
 
-// folding is a run of edits of one record that become one change, which has the number and the stamp of the last.
+// folding is a run of edits of one record that become one change. It has the stamp of the last, a number of its own, so that none of theirs ever
+// stands for two things, and goes where the first would have gone.
 type folding struct {
 	first, last queued
 	delta       record.Delta
 	numbers     []int64 // of those before the last, and of what they had folded
+	renumber    bool    // it comes after one that got a new number, and numbers of a record go up
 }
 
 func (f *folding) takes(next queued, ch change.Change) bool {
-	free := func(q queued) bool { return q.Batch == nil && q.Verdict == nil && q.Group == "" && q.Fields != "{}" }
+	free := func(q queued) bool {
+		return q.Batch == nil && q.Verdict == nil && q.Group == "" && q.Fields != "{}" && q.Origin == "" && q.Generation == ""
+	}
 	for name := range f.delta {
 		if _, again := ch.Fields[name]; !again && f.first.Kind != string(change.Add) {
 			return false
 		}
 	}
 	return free(f.last) && free(next) && f.first.Kind != string(change.Remove) && next.Kind == string(change.Edit) && f.last.Base == next.Base &&
-		f.last.Author == next.Author && f.last.Origin == next.Origin && f.last.Generation == next.Generation && f.last.Boot == next.Boot
+		f.last.Author == next.Author && f.last.Boot == next.Boot
 }
 
 func (f *folding) take(next queued, ch change.Change) {
@@ -93,21 +96,26 @@ func (f *folding) take(next queued, ch change.Change) {
 }
 
 func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
-	if f.first.Number == f.last.Number {
+	if f.first.Number == f.last.Number && !f.renumber || f.last.Batch != nil || f.last.Verdict != nil {
 		return nil
+	}
+	place := f.first.Number
+	if f.first.Place != nil {
+		place = *f.first.Place
 	}
 	fields, err := json.Marshal(f.delta)
 	if err != nil {
 		return err
 	}
-	folds, err := json.Marshal(f.numbers)
+	folds, err := json.Marshal(append(f.numbers, f.last.Number))
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`, string(folds)); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, folds, place)
+		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ? FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), place, f.last.Number); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE outbox SET kind = ?, fields = ?, folds = ? WHERE number = ?`, f.first.Kind, string(fields), string(folds), f.last.Number); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`, string(folds)); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id)

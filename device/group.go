@@ -42,7 +42,7 @@ func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
 		if err := work(g); err != nil {
 			return err
 		}
-		return bind(ctx, tx, last)
+		return s.bind(ctx, tx, last)
 	})
 	g.tx = nil
 	if err == nil {
@@ -53,11 +53,7 @@ func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
 
 // Add is [Store.Add] within the group.
 func (g *Group) Add(collection string, fields Fields) (Record, error) {
-	id, err := uuid.NewV7()
-	if err != nil {
-		return Record{}, err
-	}
-	return g.save(collection, id, change.Add, fields)
+	return g.save(collection, g.store.newID(), change.Add, fields)
 }
 
 // Edit is [Store.Edit] within the group.
@@ -104,7 +100,7 @@ func lastNumber(ctx context.Context, tx *sqlx.Tx) (int64, error) {
 }
 
 // bind makes a group of the changes saved in this transaction since a number; of one alone there is none.
-func bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
+func (s *Store) bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
 	var count int
 	if err := tx.GetContext(ctx, &count, `SELECT count(*) FROM outbox WHERE number > ?`, since); err != nil || count < 2 {
 		return err
@@ -112,6 +108,6 @@ func bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
 	if count > MaxGroup {
 		return fmt.Errorf("%w, and this one has %d", ErrGroupSize, count)
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, uuid.Must(uuid.NewV7()).String(), count, since)
+	_, err := tx.ExecContext(ctx, `UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, s.newID().String(), count, since)
 	return err
 }

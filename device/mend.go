@@ -110,7 +110,7 @@ func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known
 			return row, err
 		}
 	}
-	return row, bind(ctx, tx, last)
+	return row, s.bind(ctx, tx, last)
 }
 
 // groupedWith are the other records whose changes stand or fall with those of a record.

@@ -19,6 +19,9 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 		if err != nil {
 			return err
 		}
+		if err := e.noteReceived(ctx, tx, page, gaining); err != nil {
+			return err
+		}
 		for _, r := range left {
 			if r.Removed {
 				e.summary.Removed++
@@ -58,7 +61,7 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 			columns + strings.Repeat(", "+columns, n-1) + `
 			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
 				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
-			WHERE pending = 0 AND revision < excluded.revision`
+			WHERE pending = 0 AND revision < excluded.revision AND lost = ''`
 	}
 	var chunk []wire.Record
 	var args []any
@@ -119,10 +122,15 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 	if err != nil {
 		return err
 	}
-	if known.Revision >= r.Revision && !row.Withdrawn {
+	if known.Revision >= r.Revision && row.Withdrawn == 0 && row.Lost == "" {
 		return nil
 	}
-	row.Withdrawn = false
+	if row.Lost != "" {
+		if err := keepLostValues(ctx, tx, row, known, r); err != nil {
+			return err
+		}
+	}
+	row.Withdrawn, row.Lost = 0, ""
 	under, err := stateOf(r, known)
 	if err != nil {
 		return err

@@ -25,6 +25,9 @@ const firstBatch = 500
 // push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent again as
 // it was, under its old id.
 func (e *exchange) push(ctx context.Context) error {
+	if err := e.fold(ctx); err != nil {
+		return err
+	}
 	total, err := e.unanswered(ctx)
 	if err != nil {
 		return err
@@ -33,10 +36,11 @@ func (e *exchange) push(ctx context.Context) error {
 	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET verdict = NULL, reasons = NULL, batch = NULL WHERE verdict = ?`, change.Waiting); err != nil {
 		return storeError(err)
 	}
-	if err := e.fold(ctx); err != nil {
+	largest := max(min(firstBatch, e.maxChanges), 1)
+	most, err := e.batchSize(ctx, largest)
+	if err != nil {
 		return err
 	}
-	most := min(firstBatch, max(e.maxChanges, 1))
 	for {
 		batch, changes, err := e.nextBatch(ctx, most)
 		if err != nil {
@@ -47,9 +51,10 @@ func (e *exchange) push(ctx context.Context) error {
 		}
 		answers, err := e.send(ctx, batch, changes)
 		var problem *link.Problem
-		if errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge && len(changes) > 1 {
-			most = len(changes) / 2
-			if err := e.dissolve(ctx, batch); err != nil {
+		if tooLarge := errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge; (tooLarge || tooSlow(err)) && len(changes) > 1 && most > 1 {
+			// Each change keeps its number, so none can count twice, whatever became of the batch.
+			most = max(min(most, len(changes))/2, 1)
+			if err := e.resize(ctx, batch, most); err != nil {
 				return err
 			}
 			continue
@@ -61,6 +66,12 @@ func (e *exchange) push(ctx context.Context) error {
 			return err
 		}
 		e.summary.Sent += len(changes)
+		if most < largest {
+			most = min(most*2, largest)
+			if err := storeError(setFact(ctx, e.db, factBatch, strconv.Itoa(most))); err != nil {
+				return err
+			}
+		}
 		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(total, e.summary.Sent)})
 	}
 }
@@ -76,7 +87,9 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []queued, err error) {
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE verdict IS NULL ORDER BY batch IS NULL, number LIMIT ?`, most+MaxGroup); err != nil {
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE verdict IS NULL AND NOT EXISTS
+			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.verdict = 'waiting' AND w.number < o.number)
+			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+MaxGroup); err != nil {
 			return err
 		}
 		changes = cutBatch(open, most, e.maxBytes/2)
@@ -87,8 +100,16 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 			id, err = uuid.Parse(*changes[0].Batch)
 			return err
 		}
-		id = uuid.Must(uuid.NewV7())
-		_, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = ? WHERE verdict IS NULL AND batch IS NULL AND number <= ?`, id.String(), changes[len(changes)-1].Number)
+		id = e.newID()
+		numbers := make([]int64, len(changes))
+		for n, q := range changes {
+			numbers[n] = q.Number
+		}
+		text, err := json.Marshal(numbers)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ? WHERE number IN (SELECT value FROM json_each(?))`, id.String(), string(text))
 		return err
 	})
 	return id, changes, err
@@ -121,15 +142,43 @@ const perChange = 300
 
 func same(a, b *string) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
 
-// dissolve takes a batch apart that central found too large. Each of its changes keeps its number, so none can count twice.
-func (e *exchange) dissolve(ctx context.Context, batch uuid.UUID) error {
-	_, err := e.db.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND verdict IS NULL`, batch.String())
-	return storeError(err)
+// batchSize is how many changes a batch carries at most: as many as went through last, or as many as there may be.
+func (e *exchange) batchSize(ctx context.Context, largest int) (int, error) {
+	text, err := fact(ctx, e.db, factBatch)
+	if err != nil {
+		return 0, storeError(err)
+	}
+	if n, err := strconv.Atoi(text); err == nil && n > 0 {
+		return min(n, largest), nil
+	}
+	return largest, nil
+}
+
+// tooSlow says whether a batch took longer than the link, or something on the way, has patience for.
+func tooSlow(err error) bool {
+	var problem *link.Problem
+	if errors.As(err, &problem) {
+		return problem.Status == http.StatusGatewayTimeout || problem.Status == http.StatusRequestTimeout
+	}
+	return errors.Is(err, link.ErrSlow)
+}
+
+// resize takes a batch apart, and keeps how large the next ones are to be, for later exchanges, too.
+func (e *exchange) resize(ctx context.Context, batch uuid.UUID, most int) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND verdict IS NULL`, batch.String()); err != nil {
+			return err
+		}
+		return setFact(ctx, tx, factBatch, strconv.Itoa(most))
+	})
 }
 
 func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wire.Answers, error) {
 	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: changes[0].source(e.incarnation),
-		Clock: e.clock()}
+		Generation: e.generation, Clock: e.clock()}
+	if earlier, err := uuid.Parse(changes[0].Generation); err == nil {
+		batch.Generation = earlier
+	}
 	for _, q := range changes {
 		ch, err := q.change()
 		if err != nil {
@@ -166,6 +215,9 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				collections[answer.Record.ID] = q.Collection
 			}
 			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
+				return err
+			}
+			if err := e.noteSent(ctx, tx, q, answer); err != nil {
 				return err
 			}
 			highest = max(highest, q.Number)
@@ -228,14 +280,17 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 	if err != nil {
 		return err
 	}
-	if answer.Record != nil && answer.Record.Withdrawn {
-		row.Withdrawn = true // accepted, but not for this worker to see: it goes when nothing of it is unsent
+	if answer.Record != nil && answer.Record.Withdrawn && answer.Record.Revision > under.Revision {
+		row.Withdrawn = max(answer.Record.Revision, 1) // accepted, but not for this worker to see: it goes when nothing of it is unsent
+	} else if answer.Revision > row.Withdrawn {
+		row.Withdrawn = 0 // it has come back into what the worker covers
 	}
-	if answer.Revision > under.Revision {
+	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
 			return err
 		}
 		if answer.Record != nil && !answer.Record.Withdrawn {
+			row.Lost = ""
 			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device, timeText(answer.Record.EditedAt), timeText(answer.Record.ReceivedAt)
 		}
 	}

@@ -58,6 +58,8 @@ type Record struct {
 	Device       string    `json:"device,omitempty"`
 	// Disputes are the fields over which edits have met and that wait for a person; [Store.Settle] settles one.
 	Disputes map[string]merge.Dispute `json:"disputes,omitempty"`
+	// Lost says that central was restored from a backup, and has not said since that it has the record; see [Store.LostRecords].
+	Lost bool `json:"lost,omitempty"`
 	// Provisional stands in for numbers that central has not given yet, by field.
 	Provisional map[string]string `json:"provisional,omitempty"`
 	// AsOf is when central last confirmed the record as it stands under the unsent changes; zero for what is only here.
@@ -80,7 +82,8 @@ type stored struct {
 	UnderFields  sql.NullString `db:"under_fields"`
 	Pending      int            `db:"pending"`
 	Refused      int            `db:"refused"`
-	Withdrawn    bool           `db:"withdrawn"`
+	Withdrawn    int64          `db:"withdrawn"`
+	Lost         string         `db:"lost"`
 	Author       string         `db:"author"`
 	Device       string         `db:"device"`
 	EditedAt     string         `db:"edited_at"`
@@ -89,11 +92,11 @@ type stored struct {
 	UsedAt       *string        `db:"used_at"`
 }
 
-const storedColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, author, device, edited_at, received_at, confirmed_at, used_at,
+const storedColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at,
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.verdict IS NOT NULL) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {
-	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device}
+	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device}
 	if err := json.Unmarshal([]byte(r.Fields), &shown.Fields); err != nil {
 		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
 	}

@@ -66,7 +66,7 @@ func (s *Store) exchangeUnless(ctx context.Context, holdBack bool) (Summary, err
 			return Summary{}, ErrMetered
 		}
 	}
-	return s.Exchange(ctx, nil)
+	return s.Exchange(started(ctx, byTimer), nil)
 }
 
 // passing says whether an exchange that failed may well succeed later without anybody's help.

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -65,10 +64,12 @@ func (s *Store) renewIncarnation(ctx context.Context) error {
 		if token == "" {
 			return ErrNotEnrolled
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = ? WHERE origin = ''`, old.String()); err != nil {
-			return err
+		for _, table := range []string{"outbox", "travelled"} {
+			if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`, old.String()); err != nil {
+				return err
+			}
 		}
-		for name, value := range map[string]string{factIncarnation: uuid.Must(uuid.NewV7()).String(), factRenewed: "true", factAnswered: "", factCopied: ""} {
+		for name, value := range map[string]string{factIncarnation: s.newID().String(), factRenewed: "true", factAnswered: "", factCopied: ""} {
 			if err := setFact(ctx, tx, name, value); err != nil {
 				return err
 			}

@@ -21,11 +21,7 @@ import (
 
 // Add saves a new record. It returns when record and change are on the disk.
 func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Record, error) {
-	id, err := uuid.NewV7()
-	if err != nil {
-		return Record{}, err
-	}
-	return s.save(ctx, collection, id, change.Add, fields)
+	return s.save(ctx, collection, s.newID(), change.Add, fields)
 }
 
 // Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what is there,
@@ -300,7 +296,7 @@ func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Ki
 	if err != nil {
 		return row, err
 	}
-	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds()); err != nil {
+	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {
@@ -326,6 +322,6 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 }
 
 func (s *Store) writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn,
+	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
 		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
 }

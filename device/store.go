@@ -20,6 +20,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -47,7 +48,13 @@ type Options struct {
 	Tick Tick
 	// Passphrase encrypts the store at rest. A store is encrypted from the start or not at all.
 	Passphrase string
-	Agent      string // program and system, for central's list of devices; empty means a general one
+	// Transport carries requests to central; nil means the network.
+	Transport http.RoundTripper
+	// Patience bounds one request; 0 means [link.Patience].
+	Patience time.Duration
+	// NewID makes ids of records, batches and exchanges; nil means UUIDv7 by the machine's clock.
+	NewID func() uuid.UUID
+	Agent string // program and system, for central's list of devices; empty means a general one
 }
 
 // Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
@@ -56,6 +63,9 @@ type Store struct {
 	path     string
 	now      func() time.Time
 	tick     Tick
+	over     http.RoundTripper
+	patience time.Duration
+	newID    func() uuid.UUID
 	agent    string
 	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
 	sealed   string                // what the file's name needs to be opened encrypted
@@ -70,6 +80,9 @@ type Store struct {
 // Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it can hold
 // records.
 func Open(ctx context.Context, path string, options Options) (*Store, error) {
+	if options.NewID == nil {
+		options.NewID = func() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+	}
 	if options.Tick == nil {
 		options.Tick = func() (string, time.Duration) { return "", 0 }
 		if options.Now == nil {
@@ -103,7 +116,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 		return nil, storeError(err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
+	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, over: options.Transport, patience: options.Patience, newID: options.NewID, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {
@@ -132,7 +145,7 @@ func (s *Store) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return err
 	}
-	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, uuid.Must(uuid.NewV7()).String()); err != nil {
+	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, s.newID().String()); err != nil {
 		return err
 	}
 	if err := s.prepareStatements(ctx); err != nil {
@@ -160,6 +173,8 @@ const (
 	factHeld        = "held"        // that any worker of the device holds: a JSON list
 	factBudget      = "budget"      // bytes that records which were looked up may take
 	factMetered     = "metered"     // the link costs by the byte, as the app says
+	factBatch       = "batch"       // changes that a batch may carry, while that is less than the most
+	factFormer      = "former"      // token under which the store was a device before it was detached
 	factOpen        = "open"        // central needed no sign-in when last met
 )
 

@@ -39,7 +39,13 @@ func (e *exchange) cover(ctx context.Context, name string, cursor int64) ([]stri
 	}
 	switch {
 	case cursor == 0 && row.gaining == nil:
-		return now, e.setCoverage(ctx, name, now) // nothing is here yet, so there is nothing to gain or lose
+		// Nothing was loaded yet, so there is nothing to gain; but what was made here may be covered no longer.
+		if c.Territorial() && !slices.Contains(now, rights.All) {
+			if err := e.drop(ctx, c, now); err != nil {
+				return nil, err
+			}
+		}
+		return now, e.setCoverage(ctx, name, now)
 	case !c.Territorial():
 		return nil, e.setCoverage(ctx, name, nil)
 	}
@@ -162,14 +168,20 @@ func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string,
 	if err != nil {
 		return err
 	}
+	if row.Lost != "" && r.Revision == 0 {
+		return nil // central has nothing of it to withdraw: it may have lost it
+	}
+	row.Withdrawn = max(row.Withdrawn, r.Revision)
 	return letGo(ctx, tx, row)
 }
 
+// letGo drops a record, or marks that it is to go when its changes are answered.
 func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	statement := `DELETE FROM records WHERE collection = ? AND id = ?`
+	row.Withdrawn = max(row.Withdrawn, row.Revision, 1)
 	if row.Pending > 0 {
-		statement = `UPDATE records SET withdrawn = 1 WHERE collection = ? AND id = ?`
+		_, err := tx.ExecContext(ctx, `UPDATE records SET withdrawn = ? WHERE collection = ? AND id = ?`, row.Withdrawn, row.Collection, row.ID)
+		return err
 	}
-	_, err := tx.ExecContext(ctx, statement, row.Collection, row.ID)
+	_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 	return err
 }

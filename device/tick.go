@@ -22,6 +22,9 @@ const leastTurn = 50 * time.Millisecond
 // turned is by how much the device's clock was turned forward since a change was stamped. It is 0 where nothing tells, such as after the machine
 // was started anew.
 func (s *Store) turned(q queued) time.Duration {
+	if q.Boot == answeredBefore {
+		return time.Duration(q.Line) * time.Millisecond
+	}
 	boot, since := s.tick()
 	if q.Boot == "" || q.Boot != boot {
 		return 0

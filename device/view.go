@@ -33,6 +33,7 @@ type queued struct {
 	Group      string  `db:"grp"`
 	GroupOf    int     `db:"grp_of"`
 	Folds      string  `db:"folds"`
+	Place      *int64  `db:"place"`
 	Boot       string  `db:"boot"`
 	Line       int64   `db:"line"`
 	Batch      *string `db:"batch"`
@@ -100,11 +101,16 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
 		return err
 	}
+	if row.Lost != "" && (len(changes) > 0 || row.Withdrawn == 0) {
+		// What central has is not known, and the view says already what the changes say.
+		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ? WHERE collection = ? AND id = ?`, len(changes), row.Collection, row.ID)
+		return err
+	}
 	c, err := s.collection(ctx, tx, row.Collection)
 	if err != nil {
 		return err
 	}
-	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn || c.Sync.Keep == definition.Never) {
+	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn > 0 || c.Sync.Keep == definition.Never) {
 		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 		return err
 	}

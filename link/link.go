@@ -25,6 +25,9 @@ import (
 // central has done what was asked is not known.
 var ErrUnreachable = errors.New("central cannot be reached")
 
+// ErrSlow says that central was not done in time. It is an [ErrUnreachable], too.
+var ErrSlow = fmt.Errorf("%w: it was not done in time", ErrUnreachable)
+
 // Problem is central's refusal of a call.
 type Problem struct {
 	wire.ProblemDetails
@@ -58,6 +61,25 @@ func New(base, token, agent string) (*Link, error) {
 		return nil, fmt.Errorf("%q is not the address of a central; write it like http://127.0.0.1:8400", base)
 	}
 	return &Link{base: u.String(), token: token, agent: agent, http: &http.Client{Timeout: Patience}}, nil
+}
+
+// Over makes calls go over a transport other than the network, if it is not nil.
+func (l *Link) Over(transport http.RoundTripper) {
+	if transport != nil {
+		l.http.Transport = transport
+	}
+}
+
+// Wait bounds each call, if the bound is not 0.
+func (l *Link) Wait(patience time.Duration) {
+	if patience > 0 {
+		l.http.Timeout = patience
+	}
+}
+
+func slow(err error) bool {
+	var net interface{ Timeout() bool }
+	return errors.As(err, &net) && net.Timeout()
 }
 
 // Base is the address of central.
@@ -115,6 +137,9 @@ func (l *Link) once(ctx context.Context, method, path string, headers map[string
 		request.Header.Set(name, value)
 	}
 	response, err := l.http.Do(request)
+	if slow(err) && ctx.Err() == nil {
+		return traffic, fmt.Errorf("%w at %s", ErrSlow, l.base)
+	}
 	if err != nil {
 		return traffic, fmt.Errorf("%w at %s: %v", ErrUnreachable, l.base, plain(err))
 	}
@@ -123,6 +148,9 @@ func (l *Link) once(ctx context.Context, method, path string, headers map[string
 	counted := &counter{from: response.Body}
 	text, err := unpack(counted, response.Header.Get("Content-Encoding"))
 	traffic.Received = counted.n
+	if slow(err) && ctx.Err() == nil {
+		return traffic, fmt.Errorf("%w at %s", ErrSlow, l.base)
+	}
 	if err != nil {
 		return traffic, fmt.Errorf("%w: the answer broke off: %v", ErrUnreachable, plain(err))
 	}

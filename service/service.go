@@ -34,6 +34,8 @@ type Options struct {
 	MaxBodyBytes  int64
 	MaxChanges    int
 	Now           func() time.Time
+	KeepExchanges time.Duration // what exchanges carried; 0 means 30 days
+	KeepBatches   int           // of how many batches and pages; 0 means 200,000
 }
 
 // Running is a running central.
@@ -48,6 +50,8 @@ type Running struct {
 	web     *web.Server
 	http    *http.Server
 	served  chan error
+	tidied  chan struct{} // closed when nothing is tidied any more
+	tidy    context.CancelFunc
 	log     *slog.Logger
 }
 
@@ -75,6 +79,7 @@ func Start(ctx context.Context, options Options) (*Running, error) {
 		return nil, errors.Join(err, r.stop())
 	}
 	go func() { r.served <- r.http.Serve(listener) }()
+	r.keepTidy(options)
 	options.Log.Info("central is up", "url", r.url, "generation", r.Central.Generation(), "open", options.Open)
 	if options.Open {
 		options.Log.Warn("central is OPEN: nobody needs to sign in and everybody may do everything; for a first hour on one machine only")
@@ -170,8 +175,39 @@ func (r *Running) Stop() error {
 	return err
 }
 
+// keepTidy lets go of the log of exchanges as it grows old, from time to time.
+func (r *Running) keepTidy(options Options) {
+	if options.KeepExchanges == 0 {
+		options.KeepExchanges = 30 * 24 * time.Hour
+	}
+	if options.KeepBatches == 0 {
+		options.KeepBatches = 200_000
+	}
+	var ctx context.Context
+	ctx, r.tidy = context.WithCancel(context.Background())
+	r.tidied = make(chan struct{})
+	go func() {
+		defer close(r.tidied)
+		for every := time.NewTicker(time.Hour); ; {
+			if err := r.Central.ForgetExchanges(ctx, r.Central.Now().Add(-options.KeepExchanges), options.KeepBatches); err != nil && ctx.Err() == nil {
+				r.log.Warn("the log of exchanges was not tidied", "error", err)
+			}
+			select {
+			case <-every.C:
+			case <-ctx.Done():
+				every.Stop()
+				return
+			}
+		}
+	}()
+}
+
 func (r *Running) stop() error {
 	var errs []error
+	if r.tidy != nil {
+		r.tidy()
+		<-r.tidied
+	}
 	if r.Central != nil {
 		errs = append(errs, r.Central.Close())
 	}

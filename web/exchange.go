@@ -25,7 +25,7 @@ func (s *Server) registerExchange() {
 	add(s, s.operation(http.MethodGet, "/v1/hello", "hello", "Who central is, what it speaks and what time it has", anyone),
 		func(context.Context, *nothing) (*answer[wire.Hello], error) {
 			received := s.central.Now()
-			return &answer[wire.Hello]{wire.Hello{Product: "homing", Build: s.options.Build, Protocols: protocols, Generation: s.central.Generation(),
+			return &answer[wire.Hello]{wire.Hello{Product: "homing", Build: s.options.Build, Protocols: protocols, Generation: s.central.Generation(), Earlier: s.central.Earlier(),
 				ReceivedAt: received, AnsweredAt: s.central.Now(), Open: s.options.Open,
 				MaxChanges: s.options.MaxChanges, MaxBytes: int(s.options.MaxBodyBytes)}}, nil
 		})
@@ -185,6 +185,22 @@ func (s *Server) registerLookUp() {
 	add(s, op, func(ctx context.Context, in *lookIn) (*answer[central.Listing], error) {
 		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
 		return &answer[central.Listing]{listing}, err
+	})
+
+	type printsIn struct {
+		Collection string   `path:"collection"`
+		Covers     []string `query:"covers,explode" doc:"The territories that the device has loaded; all that its workers hold when left out."`
+		Bucket     string   `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
+	}
+	op = s.operation(http.MethodGet, "/v1/collections/{collection}/fingerprints", "fingerprints", "What a device should hold, by fingerprints", devices)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *printsIn) (*answer[wire.Fingerprints], error) {
+		covers := in.Covers
+		if covers != nil {
+			covers = slices.DeleteFunc(covers, func(key string) bool { return key == "" })
+		}
+		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, covers, in.Bucket)
+		return &answer[wire.Fingerprints]{got}, err
 	})
 
 	type refreshIn struct {

@@ -82,6 +82,17 @@ func (s *Server) registerFleet() {
 		return &answer[codeOut]{got}, nil
 	})
 
+	type exchangeIn struct {
+		Exchange string `path:"exchange" doc:"Id of the exchange, or the start or end of one."`
+		Limit    int    `query:"limit" minimum:"1" maximum:"10000" default:"500" doc:"Most changes and records."`
+	}
+	op = s.operation(http.MethodGet, "/v1/exchanges/{exchange}", "exchange", "An exchange with each change and record that it carried", signedIn)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[central.ExchangeDetail], error) {
+		detail, err := s.central.ExchangeDetail(ctx, who(ctx).fleetOf(), in.Exchange, in.Limit)
+		return &answer[central.ExchangeDetail]{detail}, err
+	})
+
 	type exchangesIn struct {
 		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	}

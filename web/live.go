@@ -19,7 +19,7 @@ const heartbeat = 15 * time.Second
 
 func (s *Server) registerLive() {
 	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", signedIn)
-	op.Description = "Server-sent events. The event heads carries the names of collections whose head has moved; devices says that a device did " +
+	op.Description = "Server-sent events. The event heads carries an object with the collections whose head has moved, and where it is; 0 when the definition changed; devices says that a device did " +
 		"something. Listening is an optimisation: what was missed is found by asking."
 	op.Responses = map[string]*huma.Response{"200": {Description: "A stream of events", Content: map[string]*huma.MediaType{
 		"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
@@ -67,9 +67,9 @@ func (s *Server) stream(ctx huma.Context) {
 
 func eventText(event central.Event) (text string) {
 	if len(event.Heads) > 0 {
-		names, err := json.Marshal(event.Heads)
+		heads, err := json.Marshal(event.Heads)
 		if err == nil {
-			text += fmt.Sprintf("event: %s\ndata: %s\n\n", wire.EventHeads, names)
+			text += fmt.Sprintf("event: %s\ndata: %s\n\n", wire.EventHeads, heads)
 		}
 	}
 	if event.Devices {

@@ -10,6 +10,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/merge"
 	"homing/core/record"
 	"homing/wire"
 )
@@ -103,6 +104,7 @@ func (s *Server) registerRecords() {
 	})
 	s.registerWrites()
 	s.registerConflicts()
+	s.registerReopening()
 }
 
 func (s *Server) registerWrites() {
@@ -189,6 +191,37 @@ func (s *Server) registerConflicts() {
 	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base, central.Settlement{Field: in.Body.Field, Value: in.Body.Value})
 		return s.direct(got, err)
+	})
+}
+
+func (s *Server) registerReopening() {
+	type reopenIn struct {
+		Body struct {
+			Collection string    `json:"collection"`
+			Record     uuid.UUID `json:"record" format:"uuid"`
+			Field      string    `json:"field"`
+		}
+	}
+	op := s.operation(http.MethodPost, "/v1/conflicts/reopenings", "reopen", "Open a conflict again that was settled", editors)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	add(s, op, func(ctx context.Context, in *reopenIn) (*answer[wire.Answer], error) {
+		got, err := s.central.Reopen(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Field)
+		return s.direct(got, err)
+	})
+
+	type byRuleIn struct {
+		Body struct {
+			Rule         merge.Rule `json:"rule" enum:"newest,first,min,max" doc:"newest takes the value edited last, first the one that central has."`
+			Collection   string     `json:"collection,omitempty" doc:"Only conflicts of this collection."`
+			Field        string     `json:"field,omitempty" doc:"Only conflicts over this field."`
+			OpenedBefore time.Time  `json:"opened_before,omitzero" doc:"Only conflicts that were opened before."`
+			Preview      bool       `json:"preview,omitempty" doc:"Only say what would be settled, and how."`
+		}
+	}
+	op = s.operation(http.MethodPost, "/v1/conflicts/settlements-by-rule", "settle-by-rule", "Settle many conflicts by a rule, or see how it would", editors)
+	add(s, op, func(ctx context.Context, in *byRuleIn) (*answer[[]central.SettledOne], error) {
+		all, err := s.central.SettleAll(ctx, who(ctx).Person, central.Settling{Collection: in.Body.Collection, Field: in.Body.Field, Before: in.Body.OpenedBefore, Rule: in.Body.Rule, Apply: !in.Body.Preview})
+		return &answer[[]central.SettledOne]{all}, err
 	})
 }
 

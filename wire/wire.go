@@ -38,15 +38,16 @@ const (
 
 // Hello is what central says of itself to anybody.
 type Hello struct {
-	Product    string    `json:"product" enum:"homing"`
-	Build      string    `json:"build" doc:"Version of the program."`
-	Protocols  []string  `json:"protocols" doc:"The protocol versions that central speaks."`
-	Generation uuid.UUID `json:"generation" format:"uuid" doc:"Identity of central's database; a new one after a restore."`
-	ReceivedAt time.Time `json:"received_at" doc:"Central's clock when the question came."`
-	AnsweredAt time.Time `json:"answered_at" doc:"Central's clock when the answer left."`
-	Open       bool      `json:"open" doc:"Nobody needs to sign in: a developer's first hour."`
-	MaxChanges int       `json:"max_changes" doc:"Most changes in a batch."`
-	MaxBytes   int       `json:"max_bytes" doc:"Most bytes of a batch, before compression."`
+	Product    string      `json:"product" enum:"homing"`
+	Build      string      `json:"build" doc:"Version of the program."`
+	Protocols  []string    `json:"protocols" doc:"The protocol versions that central speaks."`
+	Generation uuid.UUID   `json:"generation" format:"uuid" doc:"Identity of central's database; a new one after a restore."`
+	Earlier    []uuid.UUID `json:"earlier,omitempty" doc:"What the database was called before each time that it was restored, the latest last."`
+	ReceivedAt time.Time   `json:"received_at" doc:"Central's clock when the question came."`
+	AnsweredAt time.Time   `json:"answered_at" doc:"Central's clock when the answer left."`
+	Open       bool        `json:"open" doc:"Nobody needs to sign in: a developer's first hour."`
+	MaxChanges int         `json:"max_changes" doc:"Most changes in a batch."`
+	MaxBytes   int         `json:"max_bytes" doc:"Most bytes of a batch, before compression."`
 }
 
 // Enrolment asks for a device to be enrolled.
@@ -55,6 +56,7 @@ type Enrolment struct {
 	Device      string    `json:"device" minLength:"1" maxLength:"80" doc:"How people call the device."`
 	Incarnation uuid.UUID `json:"incarnation" format:"uuid" doc:"Identity of the local store."`
 	Agent       string    `json:"agent,omitempty" maxLength:"200" doc:"Program and system of the device."`
+	Former      string    `json:"former,omitempty" maxLength:"200" doc:"The token of the device that the local store was before it was detached: what it was goes over to the new one."`
 }
 
 // Enrolled is what a newly enrolled device gets.
@@ -71,6 +73,7 @@ type Batch struct {
 	ID          uuid.UUID         `json:"batch" format:"uuid" doc:"Made by the device; the same when the batch is sent again."`
 	Exchange    uuid.UUID         `json:"exchange" format:"uuid"`
 	Incarnation uuid.UUID         `json:"incarnation" format:"uuid"`
+	Generation  uuid.UUID         `json:"generation,omitzero" format:"uuid" doc:"The generation of central that the bases of the changes are meant in; the present one when left out."`
 	Clock       Clock             `json:"clock"`
 	Changes     []json.RawMessage `json:"changes" doc:"Changes in the order of the outbox, each as the schema Change describes."`
 }
@@ -203,3 +206,24 @@ const (
 	EventHeads   = "heads"   // heads of collections have moved
 	EventDevices = "devices" // a device did something
 )
+
+// Fingerprints are what a device should hold of a collection, without the records themselves.
+type Fingerprints struct {
+	Collection string            `json:"collection"`
+	Head       int64             `json:"head" doc:"Position of the last accepted change."`
+	Buckets    map[string]Bucket `json:"buckets" doc:"By the last two hexadecimal digits of the ids; those without records are left out."`
+	Records    []Fingerprint     `json:"records,omitempty" doc:"Each record of the bucket that was asked for."`
+}
+
+// Bucket is the fingerprint of a part of the records.
+type Bucket struct {
+	Count       int    `json:"count"`
+	Fingerprint string `json:"fingerprint" doc:"The first 6 bytes, in hexadecimal, of the exclusive or over the records of the SHA-256 of the id's 16 bytes and the fields as canonical JSON."`
+}
+
+// Fingerprint is that of one record.
+type Fingerprint struct {
+	ID          uuid.UUID `json:"id" format:"uuid"`
+	Revision    int64     `json:"revision"`
+	Fingerprint string    `json:"fingerprint"`
+}

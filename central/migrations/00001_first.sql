@@ -6,6 +6,13 @@ CREATE TABLE identity (
     created_at timestamptz NOT NULL DEFAULT now()
 );
 
+-- What the database was called before each restore, the latest last. Changes that devices bring may be based on what an earlier one had.
+CREATE TABLE generations (
+    place       bigint PRIMARY KEY GENERATED ALWAYS AS IDENTITY,
+    generation  uuid NOT NULL UNIQUE,
+    restored_at timestamptz NOT NULL -- when it ended
+);
+
 -- Numbers of the changes made at central itself.
 CREATE SEQUENCE direct_numbers;
 
@@ -96,6 +103,7 @@ CREATE TABLE records (
     id          uuid NOT NULL,
     revision    bigint NOT NULL,
     position    bigint NOT NULL,
+    restored    bigint NOT NULL DEFAULT 0, -- revision at the last restore of the database
     removed     boolean NOT NULL,
     fields      json NOT NULL,
     computed    json NOT NULL DEFAULT '{}', -- values that are worked out: no part of what people set, nor of the history
@@ -163,3 +171,19 @@ CREATE TABLE exchanges (
     PRIMARY KEY (device, id)
 );
 CREATE INDEX exchanges_last ON exchanges (last_at DESC);
+
+-- What travelled in an exchange. The fields stand in the history, or here where a change did not get into it.
+CREATE TABLE travelled (
+    device      uuid NOT NULL,
+    exchange    uuid NOT NULL,
+    at          timestamptz NOT NULL,
+    batch       uuid,             -- of a push
+    collections text[] NOT NULL,  -- of each change of a batch; of a page, the one that it is of
+    records     uuid[] NOT NULL,
+    revisions   bigint[] NOT NULL, -- 0 for a change that was not accepted, negative for a record that was removed or withdrawn
+    numbers     bigint[],         -- of changes
+    answers     text[],           -- to changes
+    others      json              -- changes that were not accepted, with the reasons, by number
+);
+CREATE INDEX travelled_exchange ON travelled (exchange);
+CREATE INDEX travelled_at ON travelled (at);

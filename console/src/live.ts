@@ -25,7 +25,7 @@ export function startLive() {
     if (source?.readyState === EventSource.CLOSED) setTimeout(() => source && startLive(), 3000)
   }
   source.addEventListener('heads', (event) => {
-    const names = JSON.parse((event as MessageEvent<string>).data) as string[]
+    const names = Object.keys(JSON.parse((event as MessageEvent<string>).data) as Record<string, number>)
     heads.forEach((tell) => tell(names))
   })
   source.addEventListener('devices', () => devices.forEach((tell) => tell()))

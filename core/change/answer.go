@@ -40,6 +40,7 @@ const (
 	CodeHangsOnParent     = "hangs-on-parent"
 	CodeHasChildren       = "has-children"
 	CodeReadOnly          = "read-only"
+	CodeHangsOnEarlier    = "hangs-on-earlier"
 	CodeGroupIncomplete   = "group-incomplete"
 	CodeHangsOnGroup      = "hangs-on-group"
 )

@@ -40,7 +40,7 @@ func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	case !disputed:
 		open = Dispute{Opened: m.mark.Revision, Base: m.from}
 	}
-	open.join(mine)
+	open.Join(mine)
 	out.State.Marks.Disputes = with(out.State.Marks.Disputes, m.name, open)
 	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral, Other: m.known.side()})
 	out.Verdict = change.Held
@@ -64,8 +64,8 @@ func without(disputes map[string]Dispute, name string) map[string]Dispute {
 	return all
 }
 
-// join adds what somebody wants; what they say later takes the place of what they said before.
-func (d *Dispute) join(mine Candidate) {
+// Join adds what somebody wants; what they say later takes the place of what they said before.
+func (d *Dispute) Join(mine Candidate) {
 	d.Others = slices.Clone(d.Others)
 	at := slices.IndexFunc(d.Others, func(c Candidate) bool { return c.Side.Source.Incarnation == mine.Side.Source.Incarnation })
 	if at >= 0 {
@@ -77,7 +77,7 @@ func (d *Dispute) join(mine Candidate) {
 
 // disputeRemoval holds a removal: the record stays until a person has decided.
 func (o *Outcome) disputeRemoval(open Dispute, removal Mark) {
-	open.join(Candidate{Value: json.RawMessage("true"), Side: removal.side()})
+	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.side()})
 	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
 	o.Verdict = change.Held
 }

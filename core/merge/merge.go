@@ -40,8 +40,11 @@ const (
 // RuleNames are all rules.
 var RuleNames = []Rule{Newest, First, Ask, Sum, Min, Max, Union, Append}
 
-// Settled stands for a rule where a person decided.
-const Settled = "settled"
+// What stands for a rule where a person decided.
+const (
+	Settled  = "settled"
+	Reopened = "reopened"
+)
 
 // Removal decides what happens when a removal meets an edit.
 type Removal string
@@ -260,6 +263,17 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, taken bool) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	m.contested = m.known.foreign(edit.Base, edit.Source)
+	if m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
+		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
+		if value, ok := m.difference(); ok {
+			return value, true
+		}
+		if !bytes.Equal(m.central, m.to) {
+			out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Newest), Kept: change.KeptCentral, Other: m.known.side()})
+			out.Verdict = change.Merged
+		}
+		return m.central, false
+	}
 	if m.dispute(out, state, edit) {
 		return m.central, false
 	}

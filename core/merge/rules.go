@@ -36,7 +36,7 @@ func (m meeting) decide() (value json.RawMessage, kept string) {
 	case First:
 		return m.central, change.KeptCentral
 	case Min, Max:
-		if order, comparable := compare(m.to, m.central); comparable {
+		if order, comparable := Compare(m.to, m.central); comparable {
 			if (order < 0) == (m.rule == Min) {
 				return m.to, change.KeptChange
 			}
@@ -142,8 +142,8 @@ func members(list json.RawMessage) (texts []string, ok bool) {
 	return texts, true
 }
 
-// compare orders two numbers, or two texts.
-func compare(a, b json.RawMessage) (order int, comparable bool) {
+// Compare orders two numbers, or two texts.
+func Compare(a, b json.RawMessage) (order int, comparable bool) {
 	if len(a) == 0 || len(b) == 0 {
 		return 0, false
 	}

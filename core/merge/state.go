@@ -76,6 +76,13 @@ func renamed(path string, names map[string]string) string {
 	return path
 }
 
+// Reopened gives the marks with a conflict that was settled and is open again, as of a revision.
+func (m Marks) Reopened(field string, open Dispute, revision int64) Marks {
+	open.Opened = revision
+	m.Disputes = with(m.Disputes, field, open)
+	return m
+}
+
 // Of is the mark of a field.
 func (m Marks) Of(name string) Mark { return m.field(name) }
 

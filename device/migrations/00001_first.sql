@@ -30,7 +30,8 @@ CREATE TABLE records (
     under_removed INTEGER NOT NULL DEFAULT 0,
     under_fields  TEXT,             -- central's; null when the view is the same
     pending       INTEGER NOT NULL DEFAULT 0, -- changes in the outbox
-    withdrawn     INTEGER NOT NULL DEFAULT 0, -- no longer covered: goes when its changes are answered
+    withdrawn     INTEGER NOT NULL DEFAULT 0, -- the revision as of which it is no longer covered, and goes when its changes are answered; 0: it is
+    lost          TEXT NOT NULL DEFAULT '', -- set when central was restored and has not said since that it has the record: the generation of its last word
     author        TEXT NOT NULL,
     device        TEXT NOT NULL,
     edited_at     TEXT NOT NULL,
@@ -75,6 +76,7 @@ CREATE TABLE outbox (
     grp        TEXT NOT NULL DEFAULT '', -- id of the group that it stands or falls with
     grp_of     INTEGER NOT NULL DEFAULT 0,
     folds      TEXT NOT NULL DEFAULT '[]', -- JSON list of the numbers of changes that this one says as well
+    place      INTEGER, -- where in the outbox it stands, when that is not its number
     boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped
     line       INTEGER NOT NULL DEFAULT 0, -- milliseconds: the stamp less the time since that run began
     batch      TEXT,    -- set when the change is first sent
@@ -82,6 +84,41 @@ CREATE TABLE outbox (
     reasons    TEXT
 );
 CREATE INDEX outbox_record ON outbox (collection, record);
+
+-- What has travelled, for people to read and for a central that was restored: the changes that it has accepted can be offered again.
+CREATE TABLE travelled (
+    at         TEXT NOT NULL, -- by this device's clock
+    exchange   TEXT NOT NULL,
+    up         INTEGER NOT NULL, -- 1 for a change that was sent, 0 for a record that came
+    collection TEXT NOT NULL,
+    record     TEXT NOT NULL,
+    kind       TEXT NOT NULL, -- of a change; of a record that came: record, removed or withdrawn
+    answer     TEXT NOT NULL DEFAULT '',
+    revision   INTEGER NOT NULL,
+    fields     TEXT NOT NULL,
+    number     INTEGER NOT NULL DEFAULT 0, -- from here on, of changes only, as in the outbox
+    base       INTEGER NOT NULL DEFAULT 0,
+    stamp      TEXT NOT NULL DEFAULT '',
+    dated      TEXT NOT NULL DEFAULT '', -- the stamp in central's time
+    edited_at  TEXT NOT NULL DEFAULT '',
+    author     TEXT NOT NULL DEFAULT '',
+    origin     TEXT NOT NULL DEFAULT '',
+    generation TEXT NOT NULL DEFAULT '',
+    grp        TEXT NOT NULL DEFAULT '',
+    grp_of     INTEGER NOT NULL DEFAULT 0,
+    folds      TEXT NOT NULL DEFAULT '[]'
+);
+CREATE INDEX travelled_exchange ON travelled (exchange);
+CREATE INDEX travelled_at ON travelled (at);
+
+-- What central had of records before it was restored from an older state, where it now has less.
+CREATE TABLE lost_values (
+    collection TEXT NOT NULL,
+    id         TEXT NOT NULL,
+    revision   INTEGER NOT NULL,
+    fields     TEXT NOT NULL,
+    PRIMARY KEY (collection, id)
+) WITHOUT ROWID;
 
 CREATE TABLE exchanges (
     id         TEXT PRIMARY KEY,

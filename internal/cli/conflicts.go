@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
@@ -23,12 +25,20 @@ func conflictsCommand() *cli.Command {
 		Name:  "conflicts",
 		Usage: "see the fields that wait for a person, and settle them",
 		Description: `A field whose definition has the rule ask is held when two edits of it meet: central keeps the one that came first, and the others
-wait beside it. Whoever settles says what the field is to be.`,
+wait beside it. Whoever settles says what the field is to be. Where the definition asks about removals, FIELD is record-removal, and its
+values are removed and stays.`,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list the open conflicts, the oldest first", Flags: centralFlags(jsonFlag), Action: listConflicts},
 			{Name: "settle", Usage: "settle a conflict", ArgsUsage: "COLLECTION RECORD FIELD",
 				Description: "With --take N the value that the list shows under that number; 1 is what central has.",
 				Flags:       centralFlags(jsonFlag, &cli.IntFlag{Name: "take", Usage: "`N` of the value to take"}, &cli.StringFlag{Name: "value", Usage: "another `VALUE`, as the field's type reads it"}), Action: settleConflict},
+			{Name: "settle-all", Usage: "settle many conflicts by a rule",
+				Description: `newest takes the value that was edited last, first the one that central has, min and max the smallest and the largest. What would be done is
+shown first. Each conflict is settled by a change of its own, and can be opened again.`,
+				Flags: centralFlags(jsonFlag, &cli.StringFlag{Name: "by", Required: true, Usage: "`RULE`: newest, first, min or max"}, &cli.StringFlag{Name: "collection", Usage: "only those of a `COLLECTION`"},
+					&cli.StringFlag{Name: "field", Usage: "only those over a `FIELD`"}, &cli.DurationFlag{Name: "older-than", Usage: "only those open for longer, such as `72h`"},
+					&cli.BoolFlag{Name: "yes", Usage: "do not ask"}), Action: settleAll},
+			{Name: "reopen", Usage: "open a conflict again that was settled", ArgsUsage: "COLLECTION RECORD FIELD", Flags: centralFlags(jsonFlag), Action: reopenConflict},
 		},
 	}
 }
@@ -187,4 +197,98 @@ func localSettle(ctx context.Context, c *cli.Command) error {
 		}
 		return saved(c, r, "Settled")
 	})
+}
+
+func settleAll(ctx context.Context, c *cli.Command) error {
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	body := map[string]any{"rule": c.String("by"), "collection": c.String("collection"), "field": c.String("field"), "preview": true}
+	if span := c.Duration("older-than"); span > 0 {
+		body["opened_before"] = time.Now().Add(-span)
+	}
+	var plan, done []central.SettledOne
+	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/settlements-by-rule", body, &plan); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if len(plan) == 0 {
+		fmt.Fprintln(c.Root().ErrWriter, "No open conflict fits.")
+		if c.Bool("json") {
+			return writeJSON(w, plan)
+		}
+		return nil
+	}
+	if !c.Bool("json") {
+		if err := printSettlements(w, plan); err != nil {
+			return err
+		}
+	}
+	if !c.Bool("yes") {
+		if !onTerminal(os.Stdin) {
+			return usageError{errors.New("nothing was settled; say --yes to settle without being asked")}
+		}
+		yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Settle %s so? [y/N] ", count(len(plan), "conflict")))
+		if err != nil || !yes {
+			return codedError{errors.New("nothing was settled"), exitRefused}
+		}
+	}
+	body["preview"] = false
+	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/settlements-by-rule", body, &done); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return writeJSON(w, done)
+	}
+	left := 0
+	for _, one := range done {
+		if one.Problem != "" {
+			left++
+			fmt.Fprintf(w, "Left open: %s of %s: %s\n", one.Conflict.Field, one.Conflict.Label, one.Problem)
+		}
+	}
+	fmt.Fprintf(w, "Settled %s by %s. Devices follow with their next exchange.\n", count(len(done)-left, "conflict"), c.String("by"))
+	return nil
+}
+
+func printSettlements(w io.Writer, plan []central.SettledOne) error {
+	t := newTable(w, "COLLECTION", "RECORD", "FIELD", "WILL BE", "BY", "EDITED")
+	for _, one := range plan {
+		if one.Take == 0 {
+			t.row(one.Conflict.Collection, shorten(one.Conflict.Label, 36), one.Conflict.Field, "left open: "+one.Problem)
+			continue
+		}
+		v := one.Conflict.Values[one.Take-1]
+		t.row(one.Conflict.Collection, shorten(one.Conflict.Label, 36), one.Conflict.Field, shorten(disputed(one.Conflict.Field, v.Value), 48), v.Author, when(v.EditedAt))
+	}
+	return t.flush()
+}
+
+func reopenConflict(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "COLLECTION", "RECORD", "FIELD")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	d, err := call.definitionAt(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	id, err := call.find(ctx, d, args[1])
+	if err != nil {
+		return err
+	}
+	var answer wire.Answer
+	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/reopenings", map[string]any{"collection": args[0], "record": id, "field": args[2]}, &answer); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return writeJSON(c.Root().Writer, answer)
+	}
+	fmt.Fprintf(c.Root().Writer, "The conflict over %s is open again, at revision %d: homing conflicts list\n", args[2], answer.Revision)
+	return nil
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/http"
@@ -15,6 +16,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
+	"homing/core/change"
+	"homing/core/record"
 	"homing/core/rights"
 	"homing/internal/qr"
 )
@@ -384,12 +387,89 @@ func exchangesCommand() *cli.Command {
 						fmt.Fprintln(w, "No device has exchanged anything yet.")
 						return nil
 					}
-					t := newTable(w, "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
+					t := newTable(w, "ID", "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
 					for _, e := range exchanges {
-						t.row(when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
+						t.row(e.ID.String()[24:], when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
 					}
 					return t.flush()
 				}},
+			{Name: "show", Usage: "show what an exchange carried, change by change and record by record", ArgsUsage: "EXCHANGE", Action: showExchange,
+				Description: "EXCHANGE is its id in the list, or the start or end of it. How long that is kept is said to homing serve with --keep-exchanges.",
+				Flags:       centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 200, Usage: "most changes and records"})},
 		},
 	}
+}
+
+func showExchange(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, "EXCHANGE")
+	if err != nil {
+		return err
+	}
+	call, err := newCaller(c)
+	if err != nil {
+		return err
+	}
+	var detail central.ExchangeDetail
+	if err := call.get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")), &detail); err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, detail)
+	}
+	fmt.Fprintf(w, "Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n", detail.ID, detail.Name, detail.Worker, when(detail.StartedAt),
+		detail.LastAt.Sub(detail.StartedAt).Round(time.Millisecond), size(int(detail.BytesIn)), size(int(detail.BytesOut)))
+	if len(detail.Carried) == 0 {
+		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")
+		return nil
+	}
+	t := newTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "REV", "FIELD", "FROM → TO")
+	for _, one := range detail.Carried {
+		way, number := "down", ""
+		if one.Up {
+			way, number = "up", fmt.Sprint(one.Number)
+		}
+		first := []any{way, number, one.Collection, one.Record.String()[24:], one.What, one.Revision}
+		for _, line := range carriedLines(one.Up, one.Fields) {
+			t.row(append(first, line[0], line[1])...)
+			first = []any{"", "", "", "", "", ""}
+		}
+		for _, reason := range one.Reasons {
+			t.row(append(first, reason.Field, reason.Message)...)
+			first = []any{"", "", "", "", "", ""}
+		}
+		if first[0] != "" {
+			t.row(first...)
+		}
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if detail.More {
+		fmt.Fprintf(w, "There is more; --limit %d shows twice as much.\n", 2*c.Int("limit"))
+	}
+	return nil
+}
+
+// carriedLines shows the fields of a change, from what to what, or those of a record.
+func carriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
+	if up {
+		var delta record.Delta
+		if json.Unmarshal(fields, &delta) != nil {
+			return nil
+		}
+		for _, name := range delta.Names() {
+			edit := delta[name]
+			lines = append(lines, [2]string{name, shorten(edited(change.Edit, edit, plain(edit.From), plain(edit.To)), 60)})
+		}
+		return lines
+	}
+	var values record.Fields
+	if json.Unmarshal(fields, &values) != nil {
+		return nil
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		lines = append(lines, [2]string{name, shorten(plain(values[name]), 60)})
+	}
+	return lines
 }

@@ -56,8 +56,41 @@ span has passed. When central cannot be reached it tries again after a growing d
 				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"},
 					&cli.BoolFlag{Name: "hold-back", Usage: "with --every: not while the link is metered (see homing local metered)"},
 					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again from the start"})},
-			{Name: "log", Usage: "list the latest exchanges of this store", Action: localLog,
-				Flags: storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
+			{Name: "log", Usage: "list the latest exchanges of this store, or what one of them carried", ArgsUsage: "[EXCHANGE]", Action: localLog,
+				Description: "EXCHANGE is its number in the list, from 1 for the last. What travelled is kept for 30 days, or 50,000 changes and records; a first load is not kept record by record.",
+				Flags:       storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
+			{Name: "listen", Usage: "pull what others do as soon as central says that there is something, until Ctrl-C", Flags: storeFlags(jsonFlag), Action: localListen},
+			{Name: "group", Usage: "save several changes that stand or fall together", ArgsUsage: "FILE", Action: localGroup,
+				Description: `FILE holds a JSON list; - reads it from the standard input. Each member has a kind (add, edit or remove), a collection, the id of the record
+where there is one, and fields. A member may be called something with as; $NAME in a later member's fields is then its id.
+
+EXAMPLE
+   [{"kind": "add", "collection": "structures", "as": "bridge", "fields": {"name": "Long Bridge", "kind": "bridge"}},
+    {"kind": "add", "collection": "inspections", "fields": {"structure": "$bridge", "finding": "sound"}}]`,
+				Flags: storeFlags(jsonFlag)},
+			{Name: "cursors", Usage: "see how far each collection is pulled, and turn that back", Commands: []*cli.Command{
+				{Name: "list", Usage: "list each collection's cursor, head and lag", Flags: storeFlags(jsonFlag), Action: localCursors},
+				{Name: "turn-back", Usage: "set a cursor back: the next exchange pulls again what came after it", ArgsUsage: "COLLECTION POSITION", Flags: storeFlags(), Action: localTurnBack},
+				{Name: "forget", Usage: "let go of a collection's records, but for what is unsent, and load it anew with the next exchange", ArgsUsage: "COLLECTION", Flags: storeFlags(), Action: localForget},
+			}},
+			{Name: "lost", Usage: "what a restored central has lost and this device still has", Commands: []*cli.Command{
+				{Name: "list", Usage: "list it", Flags: storeFlags(jsonFlag), Action: localLost},
+				{Name: "offer", Usage: "send it to central as a change of yours", ArgsUsage: "COLLECTION RECORD", Action: localOffer,
+					Description: "Wait for the devices that it came from first: what they offer themselves keeps its author, and counters are not added to twice.",
+					Flags:       storeFlags()},
+				{Name: "drop", Usage: "let go of it here, too; it is first added to a file beside the store", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(), Action: localDrop},
+			}},
+			{Name: "detach", Usage: "make the store a device no more; what it holds stays", Action: localDetach,
+				Description: "A backup is made first. homing local attach makes it a device again, of this central or another; homing local erase deletes it.",
+				Flags:       storeFlags()},
+			{Name: "attach", Usage: "make a detached store a device again, with what it holds", Action: localAttach,
+				Description: `At the same central it goes on where it was. At another, all that it holds is offered as new, and records with the same ids are merged. With
+--discard what it holds is given up, and loaded from central. A backup is made first.`,
+				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central", Sources: env("CENTRAL")},
+					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
+					&cli.StringFlag{Name: "name", Usage: "what people call the device; as before when left out"},
+					&cli.BoolFlag{Name: "discard", Usage: "give up what the store holds"},
+					&cli.BoolFlag{Name: "yes", Usage: "do not ask before that"})},
 			{Name: "metered", Usage: "say whether the link costs by the byte now: on or off", ArgsUsage: "on|off", Flags: storeFlags(), Action: localMetered},
 			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound", ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
 			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(jsonFlag), Action: localPeople},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -110,6 +111,9 @@ func localLog(ctx context.Context, c *cli.Command) error {
 		return usageError{fmt.Errorf("--limit %d: take 1 or more", limit)}
 	}
 	return withStore(ctx, c, func(store *device.Store) error {
+		if c.Args().Present() {
+			return localLogOne(ctx, c, store)
+		}
 		all, err := store.Log(ctx, limit)
 		if err != nil {
 			return err
@@ -122,11 +126,55 @@ func localLog(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintln(w, "No exchange yet: homing local exchange")
 			return nil
 		}
-		t := newTable(w, "STARTED", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
-		for _, one := range all {
+		t := newTable(w, "N", "STARTED", "BY", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
+		for n, one := range all {
 			s := one.Summary
-			t.row(when(one.StartedAt), s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
+			t.row(n+1, when(one.StartedAt), s.Started, s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
 		}
 		return t.flush()
 	})
+}
+
+// localLogOne shows what one exchange carried.
+func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error {
+	n, err := strconv.Atoi(c.Args().First())
+	if err != nil || n < 1 {
+		return usageError{fmt.Errorf("%q is not the number of an exchange in homing local log", c.Args().First())}
+	}
+	all, err := store.Log(ctx, n)
+	if err != nil {
+		return err
+	}
+	if n > len(all) {
+		return codedError{fmt.Errorf("the log holds %s", count(len(all), "exchange")), exitNotFound}
+	}
+	carried, err := store.Carried(ctx, all[n-1].Summary.Exchange)
+	if err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.Bool("json") {
+		return writeJSON(w, map[string]any{"exchange": all[n-1], "carried": carried})
+	}
+	printSummary(w, all[n-1].Summary)
+	if len(carried) == 0 {
+		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")
+		return nil
+	}
+	t := newTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "ANSWER", "REV", "FIELD", "FROM → TO")
+	for _, one := range carried {
+		way, number := "down", ""
+		if one.Up {
+			way, number = "up", fmt.Sprint(one.Number)
+		}
+		first := []any{way, number, one.Collection, one.Record.String()[24:], one.What, one.Answer, one.Revision}
+		for _, line := range carriedLines(one.Up, one.Fields) {
+			t.row(append(first, line[0], line[1])...)
+			first = []any{"", "", "", "", "", "", ""}
+		}
+		if first[0] != "" {
+			t.row(first...)
+		}
+	}
+	return t.flush()
 }

@@ -79,7 +79,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		Suggest:               true,
 		Commands: []*cli.Command{
 			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), importCommand(), exportCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
-			devicesCommand(), exchangesCommand(), conflictsCommand(), tryCommand(), localCommand(), generateCommand(), demoCommand(), openAPICommand(),
+			devicesCommand(), exchangesCommand(), conflictsCommand(), tryCommand(), rehearseCommand(), verifyCommand(), backupCommand(), restoreCommand(), localCommand(), generateCommand(), demoCommand(), openAPICommand(),
 		},
 	}
 	walk(root)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -37,6 +38,8 @@ EXAMPLES
 			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: env("BURST")},
 			&cli.Int64Flag{Name: "max-body", Value: wire.MaxBatchBytes, Usage: "largest body of a request, in bytes, unpacked", Sources: env("MAX_BODY")},
 			&cli.IntFlag{Name: "max-changes", Value: wire.MaxBatchChanges, Usage: "most changes in a batch", Sources: env("MAX_CHANGES")},
+			&cli.DurationFlag{Name: "keep-exchanges", Value: 30 * 24 * time.Hour, Usage: "how long to keep what exchanges carried", Sources: env("KEEP_EXCHANGES")},
+			&cli.IntFlag{Name: "keep-batches", Value: 200_000, Usage: "of how many batches and pages to keep it at most", Sources: env("KEEP_BATCHES")},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "how to log: text or json", Sources: env("LOG")},
 			&cli.StringFlag{Name: "log-level", Value: "info", Usage: "least level to log: debug, info, warn or error", Sources: env("LOG_LEVEL")},
 		},
@@ -47,7 +50,8 @@ EXAMPLES
 			}
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"), Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: build(), Console: console.Files(), Log: log,
-				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"), MaxChanges: c.Int("max-changes")})
+				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"), MaxChanges: c.Int("max-changes"),
+				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches")})
 			if err != nil {
 				return err
 			}

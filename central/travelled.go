@@ -1,0 +1,196 @@
+package central
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/record"
+	"homing/wire"
+)
+
+// Travelled is one change or record that an exchange carried.
+type Travelled struct {
+	At         time.Time       `json:"at"`
+	Batch      *uuid.UUID      `json:"batch,omitempty" format:"uuid"`
+	Up         bool            `json:"up" doc:"A change that the device sent; otherwise a record that it got."`
+	Collection string          `json:"collection"`
+	Record     uuid.UUID       `json:"record" format:"uuid"`
+	Number     int64           `json:"number,omitempty"`
+	What       string          `json:"what" doc:"The answer to a change; of a record: record, or gone when it was removed or withdrawn."`
+	Revision   int64           `json:"revision,omitempty"`
+	Fields     json.RawMessage `json:"fields,omitempty" doc:"Of a change, from what to what; of a record, its values at that revision."`
+	Reasons    []change.Reason `json:"reasons,omitempty"`
+}
+
+// ExchangeDetail is an exchange with what it carried.
+type ExchangeDetail struct {
+	Exchange
+	Carried []Travelled `json:"carried" doc:"In the order in which it travelled; at most as many as were asked for."`
+	More    bool        `json:"more,omitempty"`
+}
+
+// unaccepted is a change that did not get into the history.
+type unaccepted struct {
+	Fields  record.Delta    `json:"fields,omitempty"`
+	Reasons []change.Reason `json:"reasons,omitempty"`
+}
+
+// noteBatch keeps what a batch carried.
+func (d *desk) noteBatch(ctx context.Context, tx *sqlx.Tx, device, exchange uuid.UUID, items []item) error {
+	if len(items) == 0 {
+		return nil
+	}
+	collections, records, answers := make([]string, len(items)), make([]string, len(items)), make([]string, len(items))
+	revisions, numbers := make([]int64, len(items)), make([]int64, len(items))
+	others := map[int64]unaccepted{}
+	for n, it := range items {
+		collections[n], records[n], answers[n] = it.change.Collection, it.change.Record.String(), string(d.answers[n].Answer)
+		revisions[n], numbers[n] = d.answers[n].Revision, d.answers[n].Number
+		if !d.answers[n].Answer.Accepted() {
+			others[numbers[n]] = unaccepted{Fields: it.change.Fields, Reasons: d.answers[n].Reasons}
+		}
+	}
+	var rest *string
+	if len(others) > 0 {
+		text := string(marshal(others))
+		rest = &text
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, batch, collections, records, revisions, numbers, answers, others) VALUES ($1, $2, $3, $4, $5, $6::uuid[], $7, $8, $9, $10)`,
+		device, exchange, d.received, d.batch, collections, records, revisions, numbers, answers, rest)
+	return err
+}
+
+// notePage keeps what a page carried.
+func notePage(ctx context.Context, tx *sqlx.Tx, device, exchange uuid.UUID, at time.Time, page wire.Page) error {
+	if len(page.Records) == 0 {
+		return nil
+	}
+	records, revisions := make([]string, len(page.Records)), make([]int64, len(page.Records))
+	for n, r := range page.Records {
+		records[n], revisions[n] = r.ID.String(), r.Revision
+		if r.Removed || r.Withdrawn {
+			revisions[n] = -r.Revision
+		}
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, collections, records, revisions) VALUES ($1, $2, $3, ARRAY[$4], $5::uuid[], $6)`,
+		device, exchange, at, page.Collection, records, revisions)
+	return err
+}
+
+// ExchangeDetail gives an exchange with what it carried, at most so many changes and records, of one worker's devices only if a worker is
+// named. The id may be the start or the end of one.
+func (c *Central) ExchangeDetail(ctx context.Context, worker, id string, limit int) (ExchangeDetail, error) {
+	var found []Exchange
+	if err := c.db.SelectContext(ctx, &found, `SELECT e.*, d.name, d.worker FROM exchanges e JOIN devices d ON d.id = e.device
+		WHERE ($1 = '' OR d.worker = $1) AND (e.id::text LIKE $2 || '%' OR e.id::text LIKE '%' || $2) ORDER BY e.last_at DESC LIMIT 2`, worker, id); err != nil {
+		return ExchangeDetail{}, err
+	}
+	switch {
+	case len(found) == 0:
+		return ExchangeDetail{}, fail(NotFound, "there is no exchange %s, or its log is no longer kept", id)
+	case len(found) > 1:
+		return ExchangeDetail{}, fail(Clash, "several exchanges fit %s; give more of the id", id)
+	}
+	detail := ExchangeDetail{Exchange: found[0], Carried: []Travelled{}}
+	detail.StartedAt, detail.LastAt = detail.StartedAt.UTC(), detail.LastAt.UTC()
+	rows, err := c.db.QueryxContext(ctx, `
+		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, v.delta, t.others
+		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place FROM travelled WHERE exchange = $1 AND device = $2) t,
+			LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record, t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
+				FROM generate_subscripts(t.records, 1) n) u
+			LEFT JOIN versions v ON t.batch IS NOT NULL AND v.collection = u.collection AND v.record = u.record AND v.revision = u.revision
+		ORDER BY t.place, u.n LIMIT $3`, detail.ID, detail.Device, limit+1)
+	if err != nil {
+		return detail, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var one Travelled
+		var number sql.NullInt64
+		var answer sql.NullString
+		var delta, others []byte
+		if err := rows.Scan(&one.At, &one.Batch, &one.Collection, &one.Record, &one.Revision, &number, &answer, &delta, &others); err != nil {
+			return detail, err
+		}
+		if len(detail.Carried) == limit {
+			detail.More = true
+			break
+		}
+		one.At, one.Up, one.Number, one.What, one.Fields = one.At.UTC(), one.Batch != nil, number.Int64, answer.String, delta
+		switch {
+		case !one.Up && one.Revision < 0:
+			one.What, one.Revision = "gone", -one.Revision
+		case !one.Up:
+			one.What = "record"
+		case others != nil:
+			var all map[int64]unaccepted
+			if err := json.Unmarshal(others, &all); err != nil {
+				return detail, fmt.Errorf("stored exchange %s: %w", detail.ID, err)
+			}
+			if rest, is := all[one.Number]; is {
+				one.Reasons = rest.Reasons
+				if len(rest.Fields) > 0 {
+					one.Fields = marshal(rest.Fields)
+				}
+			}
+		}
+		detail.Carried = append(detail.Carried, one)
+	}
+	if err := rows.Err(); err != nil {
+		return detail, err
+	}
+	return detail, c.fillRecords(ctx, detail.Carried)
+}
+
+// fillRecords gives the records that were delivered the values that they had then, from the history.
+func (c *Central) fillRecords(ctx context.Context, carried []Travelled) error {
+	for n := range carried {
+		one := &carried[n]
+		if one.Up || one.What != "record" {
+			continue
+		}
+		then, err := c.fieldsAt(ctx, one.Collection, one.Record, one.Revision)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		one.Fields = then
+	}
+	return nil
+}
+
+func (c *Central) fieldsAt(ctx context.Context, collection string, id uuid.UUID, revision int64) (json.RawMessage, error) {
+	var deltas [][]byte
+	if err := c.db.SelectContext(ctx, &deltas, `SELECT delta FROM versions WHERE collection = $1 AND record = $2 AND revision <= $3 ORDER BY revision`, collection, id, revision); err != nil {
+		return nil, err
+	}
+	fields := record.Fields{}
+	for _, text := range deltas {
+		var delta record.Delta
+		if err := json.Unmarshal(text, &delta); err != nil {
+			return nil, fmt.Errorf("stored version of %s: %w", id, err)
+		}
+		fields = fields.Apply(delta)
+	}
+	return fields.JSON(), nil
+}
+
+// ForgetExchanges lets go of the log of exchanges that ended before a moment, and of the oldest beyond so many carried batches and pages.
+func (c *Central) ForgetExchanges(ctx context.Context, before time.Time, most int) error {
+	for _, statement := range []string{
+		`DELETE FROM travelled WHERE at < $1 OR at <= (SELECT at FROM travelled ORDER BY at DESC OFFSET $2 LIMIT 1)`,
+		`DELETE FROM exchanges WHERE last_at < $1 AND $2 >= 0`,
+	} {
+		if _, err := c.db.ExecContext(ctx, statement, before, most); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,103 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"homing/link"
+	"homing/wire"
+)
+
+// settle is how long a follower waits after a word from central for more of the kind, so that many changes make one pull.
+const settle = 300 * time.Millisecond
+
+// Follow listens to central until the context is done, and pulls when a head has moved beyond what this store has pulled: what others did is
+// here within a second. What this store sent itself is no news to it. Whatever breaks off the listening, it begins again after a
+// delay, with a pull, so nothing is missed. It sends nothing; [Store.Repeat] does. Tell hears of each pull that brought something, and of
+// each failure. An error that waiting does not mend ends it.
+func (s *Store) Follow(ctx context.Context, tell func(Summary, error)) error {
+	for failures := 0; ; failures++ {
+		err := s.follow(ctx, tell, func() { failures = 0 })
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err == nil {
+			err = link.ErrUnreachable // central ended it
+		} else if !passing(err) {
+			return err
+		}
+		tell(Summary{}, err)
+		select {
+		case <-time.After(retryDelay(failures, longestWait, rand.Float64())):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard func()) error {
+	e := &exchange{Store: s, summary: &Summary{}}
+	if err := e.dial(ctx); err != nil {
+		return err
+	}
+	events, err := e.link.Listen(ctx, "/v1/events")
+	if err != nil {
+		return err
+	}
+	defer events.Close()
+	due := time.NewTimer(0) // what was missed before is pulled at once
+	defer due.Stop()
+	for {
+		select {
+		case event, open := <-events.C:
+			if !open {
+				return events.Err()
+			}
+			heard()
+			moved, err := s.moved(ctx, event)
+			if err != nil {
+				return err
+			}
+			if moved {
+				due.Reset(settle)
+			}
+		case <-due.C:
+			summary, err := s.Pull(started(ctx, byListener), nil)
+			if errors.Is(err, ErrBusy) {
+				due.Reset(settle)
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if summary.Received+summary.Withdrawn > 0 {
+				tell(summary, nil)
+			}
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// moved says whether an event tells of something that this store may not have.
+func (s *Store) moved(ctx context.Context, event link.Event) (bool, error) {
+	if event.Name != wire.EventHeads {
+		return false, nil
+	}
+	var heads map[string]int64
+	if err := json.Unmarshal([]byte(event.Data), &heads); err != nil {
+		return true, nil // of a kind that this version does not know: better to look
+	}
+	collections, err := s.Collections(ctx)
+	if err != nil {
+		return false, err
+	}
+	return slices.ContainsFunc(collections, func(c CollectionStatus) bool {
+		head, named := heads[c.Name]
+		return c.Loads() && named && (head == 0 || head > c.Cursor)
+	}), nil
+}

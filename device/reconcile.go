@@ -1,0 +1,372 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/record"
+	"homing/wire"
+)
+
+// answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it dates the change: the line
+// is then by how much the clock was off the one that it has now.
+const answeredBefore = "answered before"
+
+// reconcile begins anew with a central that was restored from a backup. What central had accepted of this store, as far as the log goes back, is
+// put into the outbox again, under the numbers that it had: central takes what it has lost, and knows what it has. Everything is loaded
+// anew, and nothing that is here goes before central has said that it is not to be here; see [Store.LostRecords].
+func (e *exchange) reconcile(ctx context.Context, old string) error {
+	if _, err := e.backupBefore(ctx, "central-restored"); err != nil {
+		return err
+	}
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		for _, step := range []struct {
+			statement string
+			args      []any
+		}{
+			{`UPDATE records SET lost = ? WHERE lost = '' AND revision > 0`, []any{old}},
+			{`UPDATE outbox SET generation = ? WHERE generation = ''`, []any{old}},
+			{`INSERT INTO records (collection, id, revision, removed, fields, marks, lost, author, device, edited_at, received_at)
+				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', '' FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND true ON CONFLICT DO NOTHING`, []any{old}},
+			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, boot, line)
+				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, ?, 0
+				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number FROM outbox) GROUP BY number`, []any{answeredBefore}},
+			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),
+				under_fields = coalesce(under_fields, fields) WHERE lost <> ''`, nil},
+			{`UPDATE collections SET cursor = 0, head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
+			{upsertFact, []any{factRenewed, "true"}},
+			{upsertFact, []any{factGeneration, e.generation.String()}},
+		} {
+			if _, err := tx.ExecContext(ctx, step.statement, step.args...); err != nil {
+				return err
+			}
+		}
+		return e.dateAgain(ctx, tx)
+	})
+}
+
+// dateAgain gives the changes that are offered again the time that central once gave them.
+func (e *exchange) dateAgain(ctx context.Context, tx *sqlx.Tx) error {
+	var rows []struct {
+		Number int64  `db:"number"`
+		Stamp  string `db:"stamp"`
+		Dated  string `db:"dated"`
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, o.stamp, max(t.dated) AS dated FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1 WHERE o.boot = ? GROUP BY o.number`, answeredBefore); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		stamp, err1 := clock.Parse(row.Stamp)
+		dated, err2 := clock.Parse(row.Dated)
+		if err1 != nil || err2 != nil || dated.IsZero() {
+			continue // dated like any other
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET line = ? WHERE number = ?`, dated.Millis-stamp.Millis-e.offset.By.Milliseconds(), row.Number); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pullAfterRestore loads what a restored central has before anything is offered again, so that people see that first.
+func (e *exchange) pullAfterRestore(ctx context.Context) error {
+	var lost bool
+	if err := e.db.GetContext(ctx, &lost, `SELECT EXISTS (SELECT 1 FROM records WHERE lost <> '') AND EXISTS (SELECT 1 FROM collections WHERE loading)`); err != nil || !lost {
+		return storeError(err)
+	}
+	return e.pull(ctx)
+}
+
+// askLost asks central about the records of which it has not said since its restore that it has them: some were removed there.
+func (e *exchange) askLost(ctx context.Context) error {
+	const chunk = 500
+	var rows []struct{ Collection, ID string }
+	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.pruneLostValues(ctx, tx) }); err != nil {
+		return err
+	}
+	if err := e.db.SelectContext(ctx, &rows, `SELECT collection, id FROM records WHERE lost <> '' AND pending = 0 ORDER BY collection, id`); err != nil || len(rows) == 0 {
+		return storeError(err)
+	}
+	byCollection := map[string][]wire.HeldRecord{}
+	for _, row := range rows {
+		id, err := parseID(row.ID)
+		if err != nil {
+			return err
+		}
+		byCollection[row.Collection] = append(byCollection[row.Collection], wire.HeldRecord{ID: id})
+	}
+	for name, held := range byCollection {
+		for some := range slices.Chunk(held, chunk) {
+			var got wire.Refreshed
+			if err := e.call(ctx, http.MethodPost, "/v1/collections/"+name+"/refresh", wire.Held{Records: some}, &got); err != nil {
+				return err
+			}
+			if err := e.takeFound(ctx, name, got.Records); err != nil {
+				return err
+			}
+		}
+	}
+	_, err := e.db.ExecContext(ctx, `DELETE FROM records WHERE lost <> '' AND pending = 0 AND revision = 0`)
+	return storeError(err)
+}
+
+// pruneLostValues lets go of lost values that central has again.
+func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
+	var rows []struct{ Collection, ID, Fields, Now string }
+	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, coalesce(r.under_fields, r.fields) AS now FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id`); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		var had, now record.Fields
+		if err := errors.Join(json.Unmarshal([]byte(row.Fields), &had), json.Unmarshal([]byte(row.Now), &now)); err != nil {
+			return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+		}
+		before := len(had)
+		maps.DeleteFunc(had, func(name string, value json.RawMessage) bool { return string(value) == string(now[name]) })
+		statement, args := `UPDATE lost_values SET fields = ? WHERE collection = ? AND id = ?`, []any{string(had.JSON()), row.Collection, row.ID}
+		if len(had) == 0 {
+			statement, args = `DELETE FROM lost_values WHERE collection = ? AND id = ?`, args[1:]
+		} else if len(had) == before {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, statement, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Record) error {
+	err := e.within(ctx, func(tx *sqlx.Tx) error {
+		for _, r := range records {
+			take := e.layUnder
+			if r.Withdrawn {
+				take = e.withdraw
+			}
+			if err := take(ctx, tx, name, r); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		e.tell(name, records)
+	}
+	return err
+}
+
+// keepLostValues keeps what the store had of a record when a restored central has an older state of it.
+func keepLostValues(ctx context.Context, tx *sqlx.Tx, row stored, known merge.State, now wire.Record) error {
+	if known.Revision <= now.Revision || known.Removed || now.Removed || string(known.Fields.JSON()) == string(now.Fields) {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields) VALUES (?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, fields = excluded.fields
+		WHERE lost_values.revision < excluded.revision`, row.Collection, row.ID, known.Revision, string(known.Fields.JSON()))
+	return err
+}
+
+// LostRecord is what this device has and central lost when it was restored from a backup, and nobody has offered again so far.
+type LostRecord struct {
+	Collection string       `json:"collection"`
+	ID         uuid.UUID    `json:"id"`
+	Label      string       `json:"label"`
+	Whole      bool         `json:"whole"`  // central does not have the record at all
+	Fields     record.Delta `json:"fields"` // from what central has to what it had
+}
+
+// LostRecords lists what central has lost and nobody has offered again: it stems from devices that have not exchanged since the restore, or was
+// changed at central itself. When they come, it goes from this list by itself. [Store.OfferLost] offers it in this worker's name.
+func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
+	var whole []stored
+	if err := s.db.SelectContext(ctx, &whole, `SELECT `+storedColumns+` FROM records WHERE lost <> '' AND pending = 0 AND NOT removed ORDER BY collection, id`); err != nil {
+		return nil, storeError(err)
+	}
+	all := []LostRecord{}
+	for _, row := range whole {
+		lost, err := s.lostRecord(ctx, row, record.Fields{}, row.Fields)
+		if err != nil {
+			return nil, err
+		}
+		lost.Whole = true
+		all = append(all, lost)
+	}
+	var values []struct{ Collection, ID, Fields string }
+	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields FROM lost_values ORDER BY collection, id`); err != nil {
+		return nil, storeError(err)
+	}
+	for _, v := range values {
+		row, err := loadStored(ctx, s.db, v.Collection, v.ID)
+		if err != nil || row.Removed || row.Pending > 0 {
+			continue // gone since, or being changed
+		}
+		var had, now record.Fields
+		if err := errors.Join(json.Unmarshal([]byte(v.Fields), &had), json.Unmarshal([]byte(row.Fields), &now)); err != nil {
+			return nil, fmt.Errorf("%w: record %s", ErrDamaged, v.ID)
+		}
+		maps.DeleteFunc(now, func(name string, _ json.RawMessage) bool { return had[name] == nil }) // central has these again, or has more
+		lost, err := s.lostRecord(ctx, row, now, v.Fields)
+		if err != nil {
+			return nil, err
+		}
+		if len(lost.Fields) > 0 {
+			all = append(all, lost)
+		}
+	}
+	return all, nil
+}
+
+func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, then string) (LostRecord, error) {
+	var had record.Fields
+	if err := json.Unmarshal([]byte(then), &had); err != nil {
+		return LostRecord{}, fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
+	}
+	c, err := s.Collection(ctx, row.Collection)
+	if err != nil {
+		return LostRecord{}, err
+	}
+	id, err := parseID(row.ID)
+	delta := record.Diff(now, had)
+	for name := range delta {
+		if field, known := c.Field(name); !known || !settable(field) {
+			delete(delta, name)
+		}
+	}
+	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta}, err
+}
+
+func settable(field definition.Field) bool {
+	may, _ := field.Settable()
+	return may && !field.Local
+}
+
+// OfferLost saves what central has lost of a record as a change of whoever is signed in. A counter or a text that others have added to should be
+// offered only when it is certain that they do not come any more: their own changes would be added once again.
+func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) error {
+	all, err := s.LostRecords(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(l LostRecord) bool { return l.Collection == collection && l.ID == id })
+	if at < 0 {
+		return fmt.Errorf("%w: central has lost nothing of it, or has it again", ErrNoRecord)
+	}
+	lost := all[at]
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		c, err := s.collection(ctx, tx, collection)
+		if err != nil {
+			return err
+		}
+		known, err := facts(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := s.maySave(ctx, tx, c, known); err != nil {
+			return err
+		}
+		row, err := loadStored(ctx, tx, collection, id.String())
+		if err != nil {
+			return err
+		}
+		if lost.Whole {
+			local := row.Local
+			row = stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: local}
+			_, err = s.put(ctx, tx, row, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known)
+			return err
+		}
+		var before record.Fields
+		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
+			return fmt.Errorf("%w: record %s", ErrDamaged, id)
+		}
+		_, err = s.put(ctx, tx, row, change.Edit, lost.Fields, before.Apply(lost.Fields), known)
+		return err
+	})
+	if err == nil {
+		s.hub.tell(Changed{Collection: collection, ID: id})
+	}
+	return err
+}
+
+// DropLost lets go of what central has lost of a record, after writing it to the end of a file, one JSON object a line.
+func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, backup string) error {
+	all, err := s.LostRecords(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(l LostRecord) bool { return l.Collection == collection && l.ID == id })
+	if at < 0 {
+		return fmt.Errorf("%w: central has lost nothing of it, or has it again", ErrNoRecord)
+	}
+	text, err := json.Marshal(all[at])
+	if err != nil {
+		return err
+	}
+	if err := appendLine(backup, text); err != nil {
+		return err
+	}
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM lost_values WHERE collection = ? AND id = ?`, collection, id.String()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ? AND lost <> '' AND pending = 0`, collection, id.String())
+		return err
+	})
+	if err == nil {
+		s.hub.tell(Changed{Collection: collection, ID: id, Removed: all[at].Whole})
+	}
+	return err
+}
+
+// appendLine has reached the disk when it returns.
+func appendLine(path string, text []byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("nothing was given up: %w", err)
+	}
+	defer file.Close()
+	if _, err := file.Write(append(text, '\n')); err != nil {
+		return fmt.Errorf("nothing was given up: %w", err)
+	}
+	return file.Sync()
+}
+
+// keptBackups is how many backups that were made by themselves are kept of each kind.
+const keptBackups = 3
+
+// backupBefore makes a backup beside the store before something that cannot be undone, and lets go of older ones.
+func (s *Store) backupBefore(ctx context.Context, what string) (string, error) {
+	prefix := s.path + ".before-" + what + "-"
+	path := prefix + s.now().UTC().Format("20060102-150405.000") + ".db"
+	if err := s.Backup(ctx, path); err != nil {
+		return "", err
+	}
+	older, err := filepath.Glob(escapeGlob.Replace(prefix) + "*.db")
+	if err != nil {
+		return path, err
+	}
+	slices.Sort(older)
+	for _, file := range older[:max(0, len(older)-keptBackups)] {
+		for _, name := range []string{file, saltPath(file)} {
+			if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
+				return path, err
+			}
+		}
+	}
+	return path, nil
+}
+
+var escapeGlob = strings.NewReplacer("*", `\*`, "?", `\?`, "[", `\[`, `\`, `\\`)

@@ -1,0 +1,111 @@
+package device
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/wire"
+)
+
+// How long the log keeps what has travelled. A central that is restored from a backup older than this, or with more changes after it, is not
+// offered all of them again.
+const (
+	keepTravelled = 30 * 24 * time.Hour
+	mostTravelled = 50_000 // changes and records
+)
+
+// noteSent keeps a change that central has answered for good.
+func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q queued, answer wire.Answer) error {
+	if answer.Answer == change.Waiting {
+		return nil
+	}
+	generation := q.Generation
+	if generation == "" {
+		generation = e.generation.String()
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, timeText(e.now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
+		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group, q.GroupOf, q.Folds)
+	return err
+}
+
+// noteReceived keeps the records of a page. Those of a first load are not kept one by one: they are what the store holds.
+func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page, gaining bool) error {
+	var first bool
+	if err := tx.GetContext(ctx, &first, `SELECT loading OR cursor = 0 OR pulled_at IS NULL FROM collections WHERE name = ?`, page.Collection); err != nil || first || gaining {
+		return err
+	}
+	for _, r := range page.Records {
+		kind, fields := "record", string(r.Fields)
+		switch {
+		case r.Withdrawn:
+			kind, fields = "withdrawn", "{}"
+		case r.Removed:
+			kind, fields = "removed", "{}"
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision, fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`,
+			timeText(e.now()), e.summary.Exchange.String(), page.Collection, r.ID.String(), kind, r.Revision, fields, r.Author); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forgetTravelled keeps the log within its bounds.
+func (s *Store) forgetTravelled(ctx context.Context) error {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid) FROM travelled) - ?2`,
+		timeText(s.now().Add(-keepTravelled)), mostTravelled); err != nil {
+		return storeError(err)
+	}
+	_, err := s.db.ExecContext(ctx, `DELETE FROM exchanges WHERE started_at < ?`, timeText(s.now().Add(-keepTravelled)))
+	return storeError(err)
+}
+
+// Carried is a change that an exchange sent, or a record that it brought.
+type Carried struct {
+	At         time.Time       `json:"at"` // by this device's clock
+	Up         bool            `json:"up"`
+	Collection string          `json:"collection"`
+	Record     uuid.UUID       `json:"record"`
+	What       string          `json:"what"` // add, edit or remove; of a record: record, removed or withdrawn
+	Answer     change.Verdict  `json:"answer,omitempty"`
+	Revision   int64           `json:"revision"`
+	Number     int64           `json:"number,omitempty"`
+	Fields     json.RawMessage `json:"fields"` // of a change, from what to what; of a record, its values
+	Author     string          `json:"author,omitempty"`
+}
+
+// Carried lists what an exchange has carried, in the order in which it was answered or came. It is kept for 30 days, or 50,000 changes and records;
+// records of a first load are not kept one by one.
+func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
+	var rows []struct {
+		At         string `db:"at"`
+		Up         bool   `db:"up"`
+		Collection string `db:"collection"`
+		Record     string `db:"record"`
+		Kind       string `db:"kind"`
+		Answer     string `db:"answer"`
+		Revision   int64  `db:"revision"`
+		Number     int64  `db:"number"`
+		Fields     string `db:"fields"`
+		Author     string `db:"author"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, collection, record, kind, answer, revision, number, fields, author FROM travelled WHERE exchange = ? ORDER BY rowid`, exchange.String()); err != nil {
+		return nil, storeError(err)
+	}
+	all := make([]Carried, len(rows))
+	for n, row := range rows {
+		id, err := parseID(row.Record)
+		if err != nil {
+			return nil, err
+		}
+		all[n] = Carried{At: parseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind, Answer: change.Verdict(row.Answer), Revision: row.Revision,
+			Number: row.Number, Fields: json.RawMessage(row.Fields), Author: row.Author}
+	}
+	return all, nil
+}

@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/core/definition"
+	"homing/rehearse"
+)
+
+func rehearseCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "rehearse",
+		Usage:     "let a simulated fleet work with your definitions, and see what would be merged and held",
+		ArgsUsage: "[DEFINITION …]",
+		Description: `Nothing is asked of any central: devices, clocks and network are simulated, and values are made up. Requests are lost, repeated and cut, devices are
+killed and restored, clocks turned; at the end every promise is held against a ledger of all that the workers have saved. A seed always
+gives the same run. Without definitions, random ones are rehearsed.
+
+EXAMPLES
+   homing rehearse trails.yaml structures.yaml
+   homing rehearse --calm --steps 200 structures.yaml
+   homing rehearse --seed 17 --story structures.yaml`,
+		Flags: []cli.Flag{jsonFlag,
+			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "first `SEED`"},
+			&cli.IntFlag{Name: "seeds", Value: 20, Usage: "how many seeds, one after the other"},
+			&cli.IntFlag{Name: "devices", Usage: "how many devices; 2 to 4 when left out"},
+			&cli.IntFlag{Name: "steps", Value: 40, Usage: "how much is done in each run"},
+			&cli.BoolFlag{Name: "calm", Usage: "nothing goes wrong but that signal is rare"},
+			&cli.StringFlag{Name: "bug", Usage: "make a mistake on purpose, to see it noticed: " + bugNames()},
+			&cli.BoolFlag{Name: "story", Usage: "tell what happens, step by step; of one seed"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			definitions, err := readDefinitions(c.Args().Slice())
+			if c.Args().Len() == 0 {
+				definitions, err = nil, nil
+			}
+			if err != nil {
+				return err
+			}
+			if bug := c.String("bug"); bug != "" && !slices.Contains(rehearse.Bugs, rehearse.Bug(bug)) {
+				return usageError{fmt.Errorf("--bug %q: take %s", bug, bugNames())}
+			}
+			if c.Int("seeds") < 1 || c.Int("steps") < 1 || c.Int("devices") < 0 || c.Int("devices") > 20 {
+				return usageError{errors.New("take 1 seed or more, 1 step or more, and at most 20 devices")}
+			}
+			r := rehearsal{options: rehearse.Options{Definitions: definitions, Devices: c.Int("devices"), Steps: c.Int("steps"), Calm: c.Bool("calm"), Bug: rehearse.Bug(c.String("bug"))},
+				definitions: definitions, answers: map[string]int{}, refused: map[string]int{}, decisions: map[rehearse.Decided]int{}}
+			if c.Bool("story") {
+				r.options.Watch = c.Root().Writer
+			}
+			line := newProgressLine(c.Root().ErrWriter)
+			if err := r.run(ctx, c.Uint64("seed"), c.Int("seeds"), line); err != nil {
+				return err
+			}
+			line.done()
+			w := c.Root().Writer
+			if c.Bool("json") {
+				if err := writeJSON(w, r.reports); err != nil {
+					return err
+				}
+			} else if err := r.print(w); err != nil {
+				return err
+			}
+			if len(r.wrong) > 0 {
+				return codedError{fmt.Errorf("%s went wrong, the first of them %d", count(len(r.wrong), "seed"), r.wrong[0].Seed), exitRefused}
+			}
+			return nil
+		},
+	}
+}
+
+func bugNames() string {
+	names := make([]string, len(rehearse.Bugs))
+	for n, bug := range rehearse.Bugs {
+		names[n] = string(bug)
+	}
+	return strings.Join(names, ", ")
+}
+
+// rehearsal sums up many runs.
+type rehearsal struct {
+	options     rehearse.Options
+	definitions []definition.Definition
+
+	mu        sync.Mutex
+	reports   []rehearse.Report // guarded by mu, as all that follows
+	wrong     []rehearse.Report
+	answers   map[string]int
+	refused   map[string]int
+	decisions map[rehearse.Decided]int
+}
+
+func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *progressLine) error {
+	next := make(chan uint64)
+	var all sync.WaitGroup
+	var failed error
+	workers := runtime.NumCPU()
+	if r.options.Watch != nil {
+		workers = 1 // stories are told one after the other
+	}
+	for range workers {
+		all.Go(func() {
+			for seed := range next {
+				options := r.options
+				options.Seed = seed
+				report, err := rehearse.Run(ctx, options)
+				r.mu.Lock()
+				if err != nil && failed == nil {
+					failed = err
+				}
+				r.reports = append(r.reports, report)
+				line.show(fmt.Sprintf("rehearsed %d of %d", len(r.reports), seeds))
+				r.mu.Unlock()
+			}
+		})
+	}
+	for n := range uint64(seeds) {
+		if ctx.Err() != nil {
+			break
+		}
+		next <- first + n
+	}
+	close(next)
+	all.Wait()
+	if failed != nil || ctx.Err() != nil {
+		return errors.Join(failed, ctx.Err())
+	}
+	slices.SortFunc(r.reports, func(a, b rehearse.Report) int { return int(int64(a.Seed) - int64(b.Seed)) })
+	for _, report := range r.reports {
+		if len(report.Wrong) > 0 {
+			r.wrong = append(r.wrong, report)
+		}
+		for name, n := range report.Answers {
+			r.answers[name] += n
+		}
+		for name, n := range report.Refused {
+			r.refused[name] += n
+		}
+		for _, d := range report.Decisions {
+			r.decisions[rehearse.Decided{Collection: d.Collection, Field: d.Field, Rule: d.Rule}] += d.Count
+		}
+	}
+	return nil
+}
+
+func (r *rehearsal) print(w io.Writer) error {
+	var sum rehearse.Report
+	var settling []time.Duration
+	for _, one := range r.reports {
+		sum.Saves += one.Saves
+		sum.Exchanges += one.Exchanges
+		sum.Requests += one.Requests
+		sum.Faults += one.Faults
+		sum.Kills += one.Kills
+		sum.Restores += one.Restores
+		settling = append(settling, one.Settling)
+	}
+	slices.Sort(settling)
+	fmt.Fprintf(w, "%s: %d saves, %d exchanges, %d requests, %d faults, %d kills, %d restores\n", count(len(r.reports), "run"), sum.Saves, sum.Exchanges, sum.Requests, sum.Faults, sum.Kills, sum.Restores)
+	fmt.Fprintf(w, "Answers: %d applied, %d merged, %d held, %d refused, %d waiting\n", r.answers["applied"], r.answers["merged"], r.answers["held"], r.answers["refused"], r.answers["waiting"])
+	for _, code := range slices.Sorted(maps.Keys(r.refused)) {
+		fmt.Fprintf(w, "   %s, not taken at once: %s\n", count(r.refused[code], "time"), code)
+	}
+	fmt.Fprintf(w, "Until all agreed after the last save, with every device exchanging in turn: %s at half of the runs, %s at most\n", settling[len(settling)/2].Round(time.Second), settling[len(settling)-1].Round(time.Second))
+	if len(r.decisions) == 0 {
+		fmt.Fprintln(w, "No two edits met.")
+	} else {
+		fmt.Fprintln(w, "\nWhere edits met, and what decided:")
+		t := newTable(w, "COLLECTION", "FIELD", "RULE", "TIMES", "")
+		for _, d := range slices.SortedFunc(maps.Keys(r.decisions), func(a, b rehearse.Decided) int {
+			return strings.Compare(a.Collection+" "+a.Field+" "+a.Rule, b.Collection+" "+b.Field+" "+b.Rule)
+		}) {
+			field, note := d.Field, ""
+			if field == "" {
+				field = "(removal)"
+			}
+			if d.Rule == "ask" {
+				note = "held for a person"
+			}
+			t.row(d.Collection, field, d.Rule, r.decisions[d], note)
+		}
+		if err := t.flush(); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintln(w)
+	if len(r.wrong) == 0 {
+		fmt.Fprintln(w, "Nothing was lost, nothing doubled, nothing overwritten without a trace; all agree.")
+		return nil
+	}
+	r.wrong[0].Tell(w)
+	return nil
+}

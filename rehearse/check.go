@@ -1,0 +1,296 @@
+package rehearse
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/fingerprint"
+	"homing/core/merge"
+	"homing/core/record"
+	"homing/core/rights"
+)
+
+func (w *world) wrong(format string, args ...any) {
+	w.report.Wrong = append(w.report.Wrong, fmt.Sprintf(format, args...))
+}
+
+// check holds the outcome against the ledger.
+func (w *world) check(ctx context.Context) {
+	w.checkSaves()
+	w.checkCounters()
+	w.checkDevices(ctx)
+	w.checkDecisions()
+	w.checkOrder()
+}
+
+// said is how often a token came new into a field by accepted changes, and the changes.
+func (w *world) said() map[string][]central.Accepted {
+	all := map[string][]central.Accepted{}
+	for _, v := range w.central.History() {
+		for _, field := range v.Change.Fields.Names() {
+			edit := v.Change.Fields[field]
+			for found := range tokensOf(edit.To) {
+				if s := w.ledger.tokens[found]; s != nil && w.devices[s.unit].name == v.Device && !strings.Contains(string(edit.From), found) {
+					all[found] = append(all[found], v)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// tokensOf finds the tokens in a value: a letter, digits and a point.
+func tokensOf(value json.RawMessage) map[string]bool {
+	found := map[string]bool{}
+	text := string(value)
+	for n := 0; n < len(text); n++ {
+		if text[n] < 'a' || text[n] > 'z' {
+			continue
+		}
+		end := n + 1
+		for end < len(text) && text[end] >= '0' && text[end] <= '9' {
+			end++
+		}
+		if end > n+1 && end < len(text) && text[end] == '.' {
+			found[text[n:end+1]] = true
+			n = end
+		}
+	}
+	return found
+}
+
+// checkSaves looks for every save in central's history: once, unless a later save of the same worker took its place before it was sent, the
+// device was lost with it, or the worker gave it up.
+func (w *world) checkSaves() {
+	said := w.said()
+	for n, s := range w.ledger.saves {
+		if s.token == "" {
+			continue
+		}
+		times := len(said[s.token])
+		switch {
+		case times > 1 && !w.ledger.settled[touched{s.unit, s.record}]:
+			w.wrong("P2: %s of %s, saved by worker %c as %s, is in the history %d times", s.field, name(s.collection, s.record), 'A'+s.unit, s.token, times)
+		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
+			w.wrong("P1: %s of %s, saved by worker %c as %s, is nowhere", s.field, name(s.collection, s.record), 'A'+s.unit, s.token)
+		}
+	}
+}
+
+// replaced says whether the same worker saved the field again later, and both went to central as one change.
+func (w *world) replaced(n int) bool {
+	s := w.ledger.saves[n]
+	if !slices.ContainsFunc(w.ledger.saves[n+1:], func(later *save) bool {
+		return later.unit == s.unit && later.record == s.record && later.field == s.field
+	}) {
+		return false
+	}
+	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.central.History(), func(v central.Accepted) bool {
+		return v.Record == s.record && v.Device == w.devices[s.unit].name && len(v.Change.Folds) > 0
+	})
+}
+
+// checkCounters adds up what every worker has counted.
+func (w *world) checkCounters() {
+	sums, unsure := map[string]int64{}, map[string]bool{}
+	for _, s := range w.ledger.saves {
+		at := s.collection + s.record.String() + s.field
+		if s.kind == number {
+			sums[at] += s.added
+			unsure[at] = unsure[at] || s.mayBeLost || s.givenUp
+		}
+	}
+	for _, r := range w.central.Records() {
+		def := w.compiled(r.Collection).Definition
+		for _, f := range def.Fields {
+			at := r.Collection + r.ID.String() + f.Name
+			if made, _ := kindOf(def, f); made != number || unsure[at] || r.Removed {
+				continue
+			}
+			var got float64
+			if raw := r.Fields[f.Name]; raw != nil && json.Unmarshal(raw, &got) != nil {
+				continue
+			}
+			if int64(got) != sums[at] {
+				w.wrong("P2: %s of %s counts %d, and the workers have counted %d", f.Name, name(r.Collection, r.ID), int64(got), sums[at])
+			}
+		}
+	}
+}
+
+// checkDevices compares what each device holds with what its worker covers.
+func (w *world) checkDevices(ctx context.Context) {
+	for _, d := range w.devices {
+		for _, def := range w.options.Definitions {
+			if !def.Sync.Keep.Loads() || !def.Sync.Direction.Pulls() {
+				continue
+			}
+			var want fingerprint.Set
+			at := map[uuid.UUID]central.Held{}
+			for _, r := range w.central.Records() {
+				if r.Collection == def.Collection && !r.Removed && rights.Covers(d.held, r.Territories) {
+					want.Add(r.ID, r.Fields.JSON())
+					at[r.ID] = r
+				}
+			}
+			got, err := d.store.Fingerprint(ctx, def.Collection)
+			if err != nil {
+				w.wrong("%s: %v", d.name, err)
+				continue
+			}
+			if got.String() != want.String() || got.Count() != want.Count() {
+				w.wrong("P4: %s and central do not agree on %s: %s", d.name, def.Collection, w.differences(ctx, d, def, at))
+			}
+		}
+	}
+}
+
+func (w *world) differences(ctx context.Context, d *unit, def definition.Definition, want map[uuid.UUID]central.Held) string {
+	found, err := d.store.Find(ctx, def.Collection, nil, "", "", 1000, 0)
+	if err != nil {
+		return err.Error()
+	}
+	var all []string
+	for _, r := range found.Records {
+		held, there := want[r.ID]
+		delete(want, r.ID)
+		switch {
+		case !there:
+			all = append(all, fmt.Sprintf("%s is only on the device (revision %d, pending %d, lost %v)", name(def.Collection, r.ID), r.Revision, r.Pending, r.Lost))
+		case string(r.Fields.JSON()) != string(held.Fields.JSON()):
+			all = append(all, fmt.Sprintf("%s is %s on the device (revision %d, pending %d, lost %v), %s at central (revision %d)", name(def.Collection, r.ID), r.Fields.JSON(), r.Revision, r.Pending, r.Lost,
+				held.Fields.JSON(), held.Revision))
+		}
+	}
+	for id := range want {
+		all = append(all, name(def.Collection, id)+" is missing on the device")
+	}
+	slices.Sort(all)
+	return strings.Join(all, "; ")
+}
+
+// checkDecisions looks for values that were overwritten by somebody who had not seen them, and nothing says by which rule.
+func (w *world) checkDecisions() {
+	state := map[string]record.Fields{}
+	for _, v := range w.central.History() {
+		at := v.Collection + v.Record.String()
+		before := state[at]
+		rules := w.compiled(v.Collection).Rules()
+		for _, field := range v.Change.Fields.Names() {
+			edit, delta := v.Change.Fields[field], v.Delta[field]
+			rule := rules.Fields[field]
+			seen := string(edit.From) == string(before[field])
+			if v.Revision == 1 || seen || string(before[field]) == string(edit.To) || rule == merge.Sum || rule == merge.Union || rules.Nested[field] || delta.To == nil && delta.From == nil {
+				continue
+			}
+			if !slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == field || strings.HasPrefix(d.Field, field+"/") }) && !w.own(v, field) {
+				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision, name(v.Collection, v.Record), field)
+			}
+		}
+		state[at] = before.Apply(v.Delta)
+	}
+}
+
+// own says whether the last to set a field before a version was the same store.
+func (w *world) own(v central.Accepted, field string) bool {
+	mine := false
+	for _, other := range w.central.History() {
+		if other.Collection == v.Collection && other.Record == v.Record && other.Revision < v.Revision {
+			if _, set := other.Delta[field]; set {
+				mine = other.Device == v.Device
+			}
+		}
+	}
+	return mine
+}
+
+// checkOrder looks at fields where the later edit stays: it must be the one that truly was the latest, unless the clocks cannot tell.
+func (w *world) checkOrder() {
+	type known struct {
+		at  time.Time
+		off time.Duration
+		who string
+	}
+	latest, second := map[string]known{}, map[string]known{}
+	for text, versions := range w.said() {
+		s := w.ledger.tokens[text]
+		if s == nil || s.kind != token || len(versions) != 1 {
+			continue
+		}
+		v := versions[0]
+		at := s.collection + s.record.String() + s.field
+		one := known{s.at, v.Off, text}
+		if best, any := latest[at]; !any || one.at.After(best.at) {
+			if any {
+				second[at] = best
+			}
+			latest[at] = one
+		} else if next, any := second[at]; !any || one.at.After(next.at) {
+			second[at] = one
+		}
+	}
+	for _, r := range w.central.Records() {
+		def := w.compiled(r.Collection).Definition
+		rules := w.compiled(r.Collection).Rules()
+		for _, f := range def.Fields {
+			made, _ := kindOf(def, f)
+			rule, own := rules.Fields[f.Name]
+			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil {
+				continue
+			}
+			at := r.Collection + r.ID.String() + f.Name
+			best, next := latest[at], second[at]
+			var stayed string
+			if json.Unmarshal(r.Fields[f.Name], &stayed) != nil || best.who == "" || stayed == best.who {
+				continue
+			}
+			if next.who != "" && best.at.Sub(next.at) <= best.off+next.off+time.Second && stayed == next.who {
+				continue
+			}
+			s := w.ledger.tokens[stayed]
+			if s == nil || best.at.Sub(s.at) <= best.off+w.off(stayed)+time.Second {
+				continue
+			}
+			w.wrong("P8: %s of %s stayed %s, but %s is %s later", f.Name, name(r.Collection, r.ID), stayed, best.who, best.at.Sub(s.at))
+		}
+	}
+}
+
+func (w *world) off(text string) time.Duration {
+	if versions := w.said()[text]; len(versions) > 0 {
+		return versions[0].Off
+	}
+	return 0
+}
+
+// count sums up what was decided.
+func (w *world) count() {
+	w.report.Devices = len(w.devices)
+	decided := map[Decided]int{}
+	for _, v := range w.central.History() {
+		for _, d := range v.Decisions {
+			decided[Decided{Collection: v.Collection, Field: d.Field, Rule: d.Rule}]++
+		}
+	}
+	for _, one := range slices.SortedFunc(maps.Keys(decided), func(a, b Decided) int {
+		return strings.Compare(a.Collection+" "+a.Field+" "+a.Rule, b.Collection+" "+b.Field+" "+b.Rule)
+	}) {
+		one.Count = decided[Decided{one.Collection, one.Field, one.Rule, 0}]
+		w.report.Decisions = append(w.report.Decisions, one)
+	}
+	for _, r := range w.central.Records() {
+		if !r.Removed {
+			w.report.Records++
+		}
+	}
+}

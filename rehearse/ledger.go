@@ -1,0 +1,43 @@
+package rehearse
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// save is what a worker has saved: one value of one field, with something in it that nobody else has written.
+type save struct {
+	unit       int
+	collection string
+	record     uuid.UUID
+	field      string
+	kind       kind
+	token      string
+	added      int64 // to a counter
+	at         time.Time
+	mayBeLost  bool // the device was lost before this came to central
+	givenUp    bool // discarded, with a backup
+}
+
+// ledger is everything that every worker has saved, kept outside of what is rehearsed.
+type ledger struct {
+	saves   []*save
+	tokens  map[string]*save
+	made    int              // tokens
+	mended  map[touched]bool // what was refused of a record was sent again, as one change
+	settled map[touched]bool // somebody's value may have been chosen again
+}
+
+// touched says which worker did something to which record.
+type touched struct {
+	unit   int
+	record uuid.UUID
+}
+
+func (l *ledger) add(s *save) {
+	l.saves = append(l.saves, s)
+	if s.token != "" {
+		l.tokens[s.token] = s
+	}
+}

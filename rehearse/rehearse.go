@@ -1,0 +1,115 @@
+// Package rehearse lets a fleet that does not exist work with a central: simulated workers with simulated clocks save on real local stores, and
+// exchange over a simulated network that loses, repeats, cuts and delays what it carries. Devices are killed, backed up and restored, central is
+// restored, workers move between territories, clocks are turned. All of it follows from one seed, so that a run that went wrong can be played
+// again.
+//
+// What is real: the core, the whole of package device with its SQLite files, the messages of the protocol, and the desk at which central
+// accepts changes. What is not: the network, the clocks, the people, and, unless a database is given, central's tables ([central.Memory]).
+//
+// When the work is over and everybody has exchanged, the outcome is held against a ledger of everything that every worker has saved, which
+// none of the rest has a part in.
+package rehearse
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"homing/core/definition"
+)
+
+// Options say what to rehearse. The zero value rehearses random definitions.
+type Options struct {
+	Seed        uint64
+	Definitions []definition.Definition // random ones when there are none
+	Devices     int                     // 0 means 2 to 4, by the seed
+	Steps       int                     // what the workers do, all in all; 0 means 40
+	Calm        bool                    // nothing goes wrong but that signal is rare
+	Bug         Bug                     // a mistake made on purpose
+	Folder      string                  // for the local stores; empty means one in memory where the system has that
+	Watch       io.Writer               // hears the story while it goes on; may be nil
+}
+
+// Bug is a mistake that is made on purpose, to see that the rehearsal notices it.
+type Bug string
+
+// The mistakes.
+const (
+	NoBug         Bug = ""
+	LostAnswers   Bug = "lost-answers"   // central forgets what it has answered
+	CursorHole    Bug = "cursor-hole"    // a commit becomes visible behind cursors that have gone past it
+	TrustedClock  Bug = "trusted-clock"  // edits are dated by the clocks of devices
+	ClonedNumbers Bug = "cloned-numbers" // a restored store goes on as the one that it is a copy of
+)
+
+// Bugs are all of them.
+var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers}
+
+// Report is what came out of a rehearsal.
+type Report struct {
+	Seed      uint64         `json:"seed"`
+	Devices   int            `json:"devices"`
+	Saves     int            `json:"saves"`
+	Exchanges int            `json:"exchanges"`
+	Requests  int            `json:"requests"`
+	Faults    int            `json:"faults"` // requests that were lost, repeated or cut, and kills
+	Kills     int            `json:"kills"`
+	Restores  int            `json:"restores"` // of stores and of central
+	Answers   map[string]int `json:"answers"`
+	Decisions []Decided      `json:"decisions"`
+	Records   int            `json:"records"`
+	Settling  time.Duration  `json:"settling_ns"` // simulated time from the last save until all agreed
+	Refused   map[string]int `json:"refused"`     // by code
+	Wrong     []string       `json:"wrong,omitempty"`
+	Story     []string       `json:"-"`
+}
+
+// Decided counts how contested values were decided.
+type Decided struct {
+	Collection string `json:"collection"`
+	Field      string `json:"field"` // empty for removals
+	Rule       string `json:"rule"`
+	Count      int    `json:"count"`
+}
+
+// Run rehearses once. The error says that the rehearsal itself could not go on; what is wrong with the outcome stands in the report.
+func Run(ctx context.Context, options Options) (Report, error) {
+	folder, err := os.MkdirTemp(scratch(options.Folder), "homing-rehearsal-")
+	if err != nil {
+		return Report{}, err
+	}
+	defer os.RemoveAll(folder)
+	w, err := newWorld(options, folder)
+	if err != nil {
+		return Report{}, err
+	}
+	defer w.close()
+	if err := w.play(ctx); err != nil {
+		return w.report, fmt.Errorf("seed %d: %w\n%s", options.Seed, err, w.tail(40))
+	}
+	w.check(ctx)
+	w.count()
+	return w.report, nil
+}
+
+// scratch is a folder in memory, where the system has one: thousands of small files are synced otherwise.
+func scratch(folder string) string {
+	if folder != "" {
+		return folder
+	}
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		return "/dev/shm"
+	}
+	return ""
+}
+
+// Tell writes what went wrong, and the story that led to it.
+func (r Report) Tell(w io.Writer) {
+	if len(r.Wrong) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "Seed %d went wrong:\n  %s\nThe story:\n  %s\n", r.Seed, strings.Join(r.Wrong, "\n  "), strings.Join(r.Story, "\n  "))
+}

@@ -1,0 +1,94 @@
+package rehearse_test
+
+import (
+	"context"
+	"flag"
+	"os"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"homing/rehearse"
+)
+
+var (
+	seeds = flag.Int("seeds", 300, "how many seeds to rehearse")
+	first = flag.Uint64("seed", 1, "the first of them")
+)
+
+// All promises hold, whatever goes wrong, for every seed.
+func TestSeeds(t *testing.T) {
+	var next, saves, faults atomic.Uint64
+	next.Store(*first)
+	var all sync.WaitGroup
+	for range runtime.NumCPU() {
+		all.Go(func() {
+			for {
+				seed := next.Add(1) - 1
+				if seed >= *first+uint64(*seeds) || t.Failed() {
+					return
+				}
+				report, err := rehearse.Run(context.Background(), rehearse.Options{Seed: seed})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if len(report.Wrong) > 0 {
+					var story strings.Builder
+					report.Tell(&story)
+					t.Error(story.String())
+				}
+				saves.Add(uint64(report.Saves))
+				faults.Add(uint64(report.Faults))
+			}
+		})
+	}
+	all.Wait()
+	t.Logf("%d seeds, %d saves, %d faults", *seeds, saves.Load(), faults.Load())
+}
+
+// A mistake made on purpose is noticed, so that a clean run says something.
+func TestBugsAreNoticed(t *testing.T) {
+	for bug, promise := range map[rehearse.Bug]string{rehearse.LostAnswers: "P2", rehearse.CursorHole: "P4", rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10"} {
+		t.Run(string(bug), func(t *testing.T) {
+			const most = 200
+			for seed := uint64(1); seed <= most; seed++ {
+				report, err := rehearse.Run(context.Background(), rehearse.Options{Seed: seed, Bug: bug})
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, wrong := range report.Wrong {
+					if strings.HasPrefix(wrong, promise+":") {
+						t.Logf("seed %d: %s", seed, wrong)
+						return
+					}
+				}
+			}
+			t.Errorf("nobody noticed in %d seeds", most)
+		})
+	}
+}
+
+// A seed gives the same story each time.
+func TestSeedsAreReplayed(t *testing.T) {
+	for seed := range uint64(5) {
+		var stories [2]string
+		for n := range stories {
+			report, err := rehearse.Run(context.Background(), rehearse.Options{Seed: seed})
+			if err != nil {
+				t.Fatal(err)
+			}
+			stories[n] = strings.Join(report.Story, "\n")
+		}
+		if stories[0] != stories[1] {
+			t.Errorf("seed %d went another way:\n%s\n\n%s", seed, stories[0], stories[1])
+		}
+	}
+}
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(m.Run())
+}

@@ -1,0 +1,166 @@
+package rehearse
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"homing/core/definition"
+	"homing/core/merge"
+)
+
+// randomDefinitions make a parent and a child collection with a field for each rule.
+func (w *world) randomDefinitions() []definition.Definition {
+	removal := func() merge.Removal { return merge.Removals[w.random.IntN(len(merge.Removals))] }
+	field := func(name, schema string) definition.Field {
+		return definition.Field{Name: name, Title: name, Schema: json.RawMessage(schema)}
+	}
+	make := func(name string) definition.Definition {
+		d := definition.Definition{Collection: name, Version: 1, Title: name, Label: "{later}", Sync: definition.Sync{Removal: removal(), Rules: map[string]merge.Rule{}}}
+		for _, f := range []struct {
+			name, schema string
+			rule         merge.Rule
+		}{
+			{"later", `{"type":"string"}`, ""}, {"asked", `{"type":"string"}`, merge.Ask}, {"first", `{"type":"string"}`, merge.First}, {"count", `{"type":"integer"}`, merge.Sum},
+			{"least", `{"type":"integer"}`, merge.Min}, {"most", `{"type":"integer"}`, merge.Max}, {"tags", `{"type":"array","items":{"type":"string"},"uniqueItems":true}`, merge.Union},
+			{"log", `{"type":"string"}`, merge.Append}, {"nested", `{"type":"object","properties":{"one":{"type":"string"},"two":{"type":"string"}}}`, ""},
+		} {
+			if f.name != "later" && w.chance(40) {
+				continue
+			}
+			d.Fields = append(d.Fields, field(f.name, f.schema))
+			if f.rule != "" {
+				d.Sync.Rules[f.name] = f.rule
+			}
+		}
+		if w.chance(60) {
+			d.Fields = append(d.Fields, field("zone", `{"enum":["north","south","west"]}`))
+			d.Sync.Territory = "record.zone"
+			d.Fields[len(d.Fields)-1].Required = true
+		}
+		if w.chance(30) {
+			d.Sync.Steps = definition.Every
+		}
+		return d
+	}
+	top, below := make("areas"), make("items")
+	if w.chance(70) {
+		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas", Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})
+		below.Parent = &definition.Parent{Collection: "areas", Field: "area", Removal: []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren, definition.KeepChildren}[w.random.IntN(3)]}
+	}
+	return []definition.Definition{top, below}
+}
+
+// kind is how a rehearsal makes values of a field, and what it can tell of them afterwards.
+type kind int
+
+const (
+	opaque kind = iota // any value that the schema allows
+	token              // a text that nobody else writes
+	number             // a counter whose differences add up
+	tags               // a set of tokens
+	log                // a text to which tokens are added
+	parts              // an object with tokens
+	parent             // the id of a parent
+)
+
+type shape struct {
+	Type       any                        `json:"type"`
+	Format     string                     `json:"format"`
+	Enum       []json.RawMessage          `json:"enum"`
+	Pattern    string                     `json:"pattern"`
+	MaxLength  int                        `json:"maxLength"`
+	MinLength  int                        `json:"minLength"`
+	Minimum    *float64                   `json:"minimum"`
+	Maximum    *float64                   `json:"maximum"`
+	Items      json.RawMessage            `json:"items"`
+	Properties map[string]json.RawMessage `json:"properties"`
+	Ref        string                     `json:"$ref"`
+	Unique     bool                       `json:"uniqueItems"`
+	MaxItems   int                        `json:"maxItems"`
+}
+
+func (s shape) free() bool {
+	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" && (s.MaxLength == 0 || s.MaxLength >= 200)
+}
+
+func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
+	var s shape
+	if json.Unmarshal(f.Schema, &s) != nil {
+		return opaque, s
+	}
+	rule := d.Rules().Fields[f.Name]
+	switch {
+	case d.Parent != nil && d.Parent.Field == f.Name:
+		return parent, s
+	case rule == merge.Append && s.free():
+		return log, s
+	case s.free():
+		return token, s
+	case rule == merge.Sum && s.Minimum == nil && s.Maximum == nil:
+		return number, s
+	case rule == merge.Union && s.MaxItems == 0:
+		var items shape
+		if json.Unmarshal(s.Items, &items) == nil && items.free() {
+			return tags, s
+		}
+	case s.Type == "object" && len(s.Properties) > 0:
+		for _, text := range s.Properties {
+			var inner shape
+			if json.Unmarshal(text, &inner) != nil || !inner.free() {
+				return opaque, s
+			}
+		}
+		return parts, s
+	}
+	return opaque, s
+}
+
+// anyValue makes a value that a schema of the usual kinds allows; nil where it knows none.
+func anyValue(random *rand.Rand, s shape) any {
+	within := func(low, high float64) float64 {
+		if s.Minimum != nil {
+			low, high = *s.Minimum, *s.Minimum+high-low
+		}
+		if s.Maximum != nil {
+			high = *s.Maximum
+			low = min(low, high)
+		}
+		return low + random.Float64()*(high-low)
+	}
+	switch {
+	case len(s.Enum) > 0:
+		return s.Enum[random.IntN(len(s.Enum))]
+	case s.Ref == definition.PointURL:
+		return map[string]any{"type": "Point", "coordinates": []float64{float64(random.IntN(1000)) / 1000, 50 + float64(random.IntN(1000))/1000}}
+	case s.Type == "integer":
+		return int64(within(0, 100))
+	case s.Type == "number":
+		return float64(int64(within(0, 100)))
+	case s.Type == "boolean":
+		return random.IntN(2) == 0
+	case s.Type == "string" && s.Format == "date":
+		return fmt.Sprintf("2026-%02d-%02d", 1+random.IntN(12), 1+random.IntN(28))
+	case s.Type == "string" && s.Format == "date-time":
+		return fmt.Sprintf("2026-%02d-%02dT10:00:00Z", 1+random.IntN(12), 1+random.IntN(28))
+	case s.Type == "string" && s.Format == "" && s.Pattern == "":
+		length := max(s.MinLength, 1)
+		return strings.Repeat(string(rune('a'+random.IntN(26))), length)
+	case s.Type == "array":
+		var items shape
+		if json.Unmarshal(s.Items, &items) != nil {
+			return nil
+		}
+		var list []string
+		for range 1 + random.IntN(3) {
+			one, err := json.Marshal(anyValue(random, items))
+			if err == nil && string(one) != "null" && !slices.Contains(list, string(one)) {
+				list = append(list, string(one))
+			}
+		}
+		return json.RawMessage("[" + strings.Join(list, ",") + "]")
+	}
+	return nil
+}

@@ -1,0 +1,309 @@
+package rehearse
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/record"
+	"homing/device"
+)
+
+// save lets a worker add, edit, remove or settle something.
+func (w *world) save(ctx context.Context, d *unit) error {
+	def := w.options.Definitions[w.random.IntN(len(w.options.Definitions))]
+	if !def.Sync.Direction.Pushes() {
+		return nil
+	}
+	var found device.Found
+	if def.Sync.Keep.Loads() && def.Sync.Direction.Pulls() {
+		var err error
+		if found, err = d.store.Find(ctx, def.Collection, nil, "", "", 1000, 0); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(found.Records, func(a, b device.Record) int { return slices.Compare(a.ID[:], b.ID[:]) })
+	roll := w.random.IntN(100)
+	if len(found.Records) == 0 || roll < 20 {
+		return w.add(ctx, d, def)
+	}
+	r := found.Records[w.random.IntN(len(found.Records))]
+	switch {
+	case len(r.Disputes) > 0 && roll < 60:
+		return w.settle(ctx, d, def, r)
+	case roll < 28:
+		w.report.Saves++
+		w.tell("%s removes %s", d.worker, name(r.Collection, r.ID))
+		return w.saved(d, d.store.Remove(ctx, def.Collection, r.ID))
+	case roll < 36:
+		return w.group(ctx, d)
+	}
+	fields, notes := w.values(ctx, d, def, r.Fields, false)
+	if len(fields) == 0 {
+		return nil
+	}
+	w.tell("%s edits %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))
+	_, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
+	return w.keep(d, def, r.ID, notes, err)
+}
+
+// saved takes what a worker may be told as it is, and anything else as the end of the rehearsal.
+func (w *world) saved(d *unit, err error) error {
+	var invalid *device.InvalidError
+	if err == nil || errors.As(err, &invalid) || errors.Is(err, device.ErrHasChildren) || errors.Is(err, device.ErrNoRecord) || errors.Is(err, device.ErrNotAllowed) {
+		if err != nil {
+			w.tell("   %s is told: %v", d.worker, err)
+		}
+		return nil
+	}
+	return err
+}
+
+func (w *world) keep(d *unit, def definition.Definition, id uuid.UUID, notes []*save, err error) error {
+	if err != nil {
+		return w.saved(d, err)
+	}
+	w.report.Saves++
+	for _, s := range notes {
+		s.unit, s.collection, s.record, s.at = d.n, def.Collection, id, w.now
+		w.ledger.add(s)
+	}
+	return nil
+}
+
+func (w *world) add(ctx context.Context, d *unit, def definition.Definition) error {
+	fields, notes := w.values(ctx, d, def, nil, true)
+	r, err := d.store.Add(ctx, def.Collection, fields)
+	if err == nil {
+		w.tell("%s adds %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))
+	}
+	return w.keep(d, def, r.ID, notes, err)
+}
+
+// group adds a parent with a child, which stand or fall together.
+func (w *world) group(ctx context.Context, d *unit) error {
+	at := slices.IndexFunc(w.options.Definitions, func(def definition.Definition) bool { return def.Parent != nil })
+	if at < 0 {
+		return nil
+	}
+	below := w.options.Definitions[at]
+	top := w.options.Definitions[slices.IndexFunc(w.options.Definitions, func(def definition.Definition) bool { return def.Collection == below.Parent.Collection })]
+	if top.Parent != nil {
+		return nil
+	}
+	fields, notes := w.values(ctx, d, top, nil, true)
+	inner, innerNotes := w.values(ctx, d, below, nil, true)
+	var parent, child device.Record
+	err := d.store.Group(ctx, func(g *device.Group) (err error) {
+		if parent, err = g.Add(top.Collection, fields); err != nil {
+			return err
+		}
+		inner[below.Parent.Field] = parent.ID.String()
+		child, err = g.Add(below.Collection, inner)
+		return err
+	})
+	if err == nil {
+		w.tell("%s adds %s with %s, as a group", d.worker, name(top.Collection, parent.ID), name(below.Collection, child.ID))
+		err = w.keep(d, top, parent.ID, notes, nil)
+	}
+	return errors.Join(err, w.keep(d, below, child.ID, innerNotes, nil))
+}
+
+// values makes new values, and notes what of them can be found again.
+func (w *world) values(ctx context.Context, d *unit, def definition.Definition, old record.Fields, all bool) (device.Fields, []*save) {
+	fields, notes := device.Fields{}, []*save{}
+	for _, f := range def.Fields {
+		if may, _ := f.Settable(); !may || f.Local || !all && !w.chance(35) || all && !f.Required && w.chance(30) {
+			continue
+		}
+		made, s := kindOf(def, f)
+		w.ledger.made++
+		one := &save{field: f.Name, kind: made, token: fmt.Sprintf("%c%d.", 'a'+d.n, w.ledger.made)} // the point: no token is the beginning of another
+		var before any
+		if raw := old[f.Name]; raw != nil && json.Unmarshal(raw, &before) != nil {
+			continue
+		}
+		switch made {
+		case token:
+			fields[f.Name] = one.token
+		case log:
+			text, _ := before.(string)
+			fields[f.Name] = text + one.token
+		case number:
+			was, _ := before.(float64)
+			one.token, one.added = "", int64(1+w.random.IntN(9))
+			fields[f.Name] = int64(was) + one.added
+		case tags:
+			list, _ := before.([]any)
+			if len(list) > 0 && w.chance(30) {
+				one.token = ""
+				fields[f.Name] = slices.Delete(slices.Clone(list), 0, 1)
+			} else {
+				fields[f.Name] = append(slices.Clone(list), one.token)
+			}
+		case parts:
+			object, _ := before.(map[string]any)
+			next := map[string]any{}
+			for key, value := range object {
+				next[key] = value
+			}
+			keys := slices.Sorted(func(yield func(string) bool) {
+				for key := range s.Properties {
+					if !yield(key) {
+						return
+					}
+				}
+			})
+			part := keys[w.random.IntN(len(keys))]
+			next[part] = one.token
+			one.field += "/" + part
+			fields[f.Name] = next
+		case parent:
+			one.token = ""
+			up, err := d.store.Find(ctx, def.Parent.Collection, nil, "", "", 1000, 0)
+			if err != nil || len(up.Records) == 0 {
+				continue
+			}
+			slices.SortFunc(up.Records, func(a, b device.Record) int { return slices.Compare(a.ID[:], b.ID[:]) })
+			fields[f.Name] = up.Records[w.random.IntN(len(up.Records))].ID.String()
+		default:
+			one.token = ""
+			value := anyValue(w.random, s)
+			if f.Reference != "" || value == nil {
+				continue
+			}
+			fields[f.Name] = value
+		}
+		if one.token != "" || one.added != 0 || made == tags {
+			notes = append(notes, one)
+		}
+	}
+	return fields, notes
+}
+
+func (w *world) settle(ctx context.Context, d *unit, def definition.Definition, r device.Record) error {
+	var names []string
+	for field := range r.Disputes {
+		names = append(names, field)
+	}
+	slices.Sort(names)
+	field := names[w.random.IntN(len(names))]
+	w.report.Saves++
+	others := r.Disputes[field].Others
+	value := any(others[w.random.IntN(len(others))].Value)
+	if field == merge.RecordRemoval {
+		value = w.chance(50)
+	} else if w.chance(40) {
+		value = r.Fields.At(field)
+	}
+	w.tell("%s settles %s of %s", d.worker, field, name(def.Collection, r.ID))
+	w.ledger.settled[touched{d.n, r.ID}] = true
+	_, err := d.store.Settle(ctx, def.Collection, r.ID, field, value)
+	return w.saved(d, err)
+}
+
+// mend does something about the first change that was refused.
+func (w *world) mend(ctx context.Context, d *unit) error {
+	queue, err := d.store.Review(ctx)
+	if err != nil {
+		return err
+	}
+	for _, q := range queue {
+		if q.Verdict != change.Refused {
+			continue
+		}
+		w.tell("%s sends again what was refused of %s: %s", d.worker, name(q.Collection, q.Record), q.Reasons[0].Message)
+		w.ledger.mended[touched{d.n, q.Record}] = true
+		_, err := d.store.SendAgain(ctx, q.Number)
+		return w.saved(d, err)
+	}
+	return nil
+}
+
+// offer sends whole records that a restored central has lost, and that came from a device which was lost, too.
+func (w *world) offer(ctx context.Context, d *unit) error {
+	lost, err := d.store.LostRecords(ctx)
+	if err != nil {
+		return err
+	}
+	for _, one := range lost {
+		if !one.Whole {
+			continue
+		}
+		w.tell("%s offers %s, which central has lost", d.worker, name(one.Collection, one.ID))
+		if err := w.saved(d, d.store.OfferLost(ctx, one.Collection, one.ID)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// giveUp discards what is refused or waits, at the very end.
+func (w *world) giveUp(ctx context.Context, d *unit) error {
+	for {
+		queue, err := d.store.Review(ctx)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(queue, func(q device.Queued) bool { return q.Verdict != "" })
+		if at < 0 {
+			return nil
+		}
+		q := queue[at]
+		for _, reason := range q.Reasons {
+			if reason.Code == change.CodeNumberReused {
+				w.report.Wrong = append(w.report.Wrong, fmt.Sprintf("P10: %s used a number twice: %s", d.name, reason.Message))
+			}
+		}
+		w.tell("%s gives up a change of %s, which is %s: %s", d.worker, name(q.Collection, q.Record), q.Verdict, q.Reasons[0].Message)
+		gone := map[uuid.UUID]bool{q.Record: true}
+		before := w.pendingOf(queue)
+		if err := d.store.Discard(ctx, q.Number, filepath.Join(w.folder, "given-up.jsonl")); err != nil {
+			return err
+		}
+		if queue, err = d.store.Review(ctx); err != nil {
+			return err
+		}
+		after := w.pendingOf(queue)
+		for id := range before {
+			if !after[id] {
+				gone[id] = true
+			}
+		}
+		for _, s := range w.ledger.saves {
+			if s.unit == d.n && gone[s.record] {
+				s.givenUp = true
+			}
+		}
+	}
+}
+
+func (w *world) pendingOf(queue []device.Queued) map[uuid.UUID]bool {
+	all := map[uuid.UUID]bool{}
+	for _, q := range queue {
+		all[q.Record] = true
+	}
+	return all
+}
+
+func name(collection string, id uuid.UUID) string {
+	text := id.String()
+	return collection + " " + text[len(text)-4:]
+}
+
+func describe(fields device.Fields) string {
+	text, err := json.Marshal(fields)
+	if err != nil {
+		return err.Error()
+	}
+	return strings.ReplaceAll(string(text), `"`, "")
+}

@@ -1,0 +1,371 @@
+package rehearse
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/definition"
+	"homing/core/rights"
+	"homing/device"
+	"homing/link"
+	"homing/wire"
+)
+
+// world is everything that there is in a rehearsal. The mutex guards it from the second goroutine of a pull.
+type world struct {
+	mu      sync.Mutex
+	options Options
+	random  *rand.Rand
+	folder  string
+	now     time.Time // the true time
+	ids     uint64
+	central *central.Memory
+	backup  *central.Memory // of central; nil until there is one
+	devices []*unit
+	late    []func() // batches that are still under way
+	quiet   bool     // nothing goes wrong any more
+	ledger  ledger
+	report  Report
+}
+
+// unit is one device with its worker.
+type unit struct {
+	w        *world
+	n        int
+	name     string
+	worker   string
+	id       uuid.UUID
+	held     []string    // territories of the worker
+	past     []uuid.UUID // incarnations, as central knows them
+	store    *device.Store
+	path     string
+	skew     time.Duration
+	backup   string // a backup of the store, or empty
+	saves    int    // of the ledger's, when the backup was made
+	requests int    // of this exchange
+	killAt   int
+	dead     bool
+	after    bool
+}
+
+func (d *unit) device() central.Device {
+	person := central.Person{Name: d.worker, Role: rights.Worker, Territories: d.held}
+	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: rights.Worker, Territories: d.held, People: central.Askers{person},
+		Incarnation: d.past[len(d.past)-1], Past: d.past}
+}
+
+var zones = []string{"north", "south", "west"}
+
+func newWorld(options Options, folder string) (*world, error) {
+	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)), now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
+	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
+	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, settled: map[touched]bool{}}
+	if w.options.Steps == 0 {
+		w.options.Steps = 40
+	}
+	if w.options.Devices == 0 {
+		w.options.Devices = 2 + w.random.IntN(3)
+	}
+	if len(w.options.Definitions) == 0 {
+		w.options.Definitions = w.randomDefinitions()
+	}
+	var err error
+	if w.central, err = central.NewMemory(func() time.Time { return w.now }, w.newID(), w.options.Definitions); err != nil {
+		return nil, err
+	}
+	switch options.Bug {
+	case LostAnswers:
+		w.central.Faults.ForgetsAnswers = true
+	case CursorHole:
+		w.central.Faults.LateCommits = 3
+	case TrustedClock:
+		w.central.Faults.TrustsClocks = true
+	}
+	return w, nil
+}
+
+// newID gives ids that follow from the seed alone.
+func (w *world) newID() uuid.UUID {
+	w.ids++
+	var id uuid.UUID
+	binary.BigEndian.PutUint64(id[:8], uint64(w.now.UnixMilli())<<16|0x7000|w.ids>>50)
+	binary.BigEndian.PutUint64(id[8:], 1<<63|w.random.Uint64()>>2)
+	return id
+}
+
+func (w *world) tell(format string, args ...any) {
+	line := fmt.Sprintf("%s  %s", w.now.Format("15:04:05.000"), fmt.Sprintf(format, args...))
+	w.report.Story = append(w.report.Story, line)
+	if w.options.Watch != nil {
+		fmt.Fprintln(w.options.Watch, line)
+	}
+}
+
+func (w *world) fault(format string, args ...any) {
+	w.report.Faults++
+	w.tell(format, args...)
+}
+
+func (w *world) tail(n int) string {
+	return strings.Join(w.report.Story[max(0, len(w.report.Story)-n):], "\n")
+}
+
+func (w *world) close() {
+	for _, d := range w.devices {
+		d.store.Close()
+	}
+}
+
+func (w *world) chance(percent int) bool { return w.random.IntN(100) < percent }
+
+func (w *world) open(ctx context.Context, d *unit) (err error) {
+	d.store, err = device.Open(ctx, d.path, device.Options{
+		Now:       func() time.Time { return w.clock().Add(d.skew) },
+		Tick:      func() (string, time.Duration) { return d.name, w.clock().Sub(time.Time{}.AddDate(2000, 0, 0)) },
+		Transport: network{w, d},
+		NewID:     func() uuid.UUID { w.mu.Lock(); defer w.mu.Unlock(); return w.newID() },
+	})
+	return err
+}
+
+func (w *world) clock() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.now
+}
+
+func (w *world) play(ctx context.Context) error {
+	w.quiet = true
+	for n := range w.options.Devices {
+		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker %c", 'A'+n), id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+		d.held = w.someZones()
+		if !w.options.Calm && w.chance(60) {
+			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second
+		}
+		if err := w.open(ctx, d); err != nil {
+			return err
+		}
+		w.devices = append(w.devices, d)
+		if err := d.store.Enrol(ctx, "http://central.invalid", "code", d.name); err != nil {
+			return err
+		}
+		w.tell("%s of %s, who holds %v; its clock is off by %s", d.name, d.worker, d.held, d.skew)
+		if _, err := d.store.Exchange(ctx, nil); err != nil {
+			return err
+		}
+	}
+	w.quiet = false
+	for range w.options.Steps {
+		if err := w.step(ctx); err != nil {
+			return err
+		}
+		w.now = w.now.Add(time.Duration(1+w.random.IntN(60)) * time.Second)
+	}
+	return w.calmDown(ctx)
+}
+
+func (w *world) someZones() []string {
+	if w.chance(25) {
+		return []string{rights.All}
+	}
+	all := slices.Clone(zones)
+	w.random.Shuffle(len(all), func(a, b int) { all[a], all[b] = all[b], all[a] })
+	return slices.Sorted(slices.Values(all[:1+w.random.IntN(len(all))]))
+}
+
+// step is one thing that happens.
+func (w *world) step(ctx context.Context) error {
+	d := w.devices[w.random.IntN(len(w.devices))]
+	if len(w.late) > 0 && w.chance(40) {
+		w.tell("a late batch arrives")
+		w.late[0]()
+		w.late = w.late[1:]
+	}
+	roll := w.random.IntN(100)
+	if w.options.Calm {
+		roll = w.random.IntN(80)
+	}
+	switch {
+	case roll < 58:
+		return w.save(ctx, d)
+	case roll < 80:
+		return w.exchange(ctx, d)
+	case roll < 84:
+		d.skew += time.Duration(w.random.IntN(6*3600)-3*3600) * time.Second
+		w.tell("the clock of %s is turned; it is off by %s now", d.name, d.skew)
+	case roll < 88:
+		d.held = w.someZones()
+		w.tell("%s holds %v now", d.worker, d.held)
+	case roll < 92:
+		return w.mend(ctx, d)
+	case roll < 95:
+		return w.backUp(ctx, d)
+	case roll < 97:
+		return w.restore(ctx, d)
+	case roll < 98:
+		w.backup = w.central.Backup()
+		w.tell("central is backed up")
+	case roll < 99 && w.backup != nil:
+		w.central.Restore(w.backup, w.newID())
+		w.report.Restores++
+		w.tell("central is restored from its backup")
+	default:
+		w.now = w.now.Add(time.Duration(w.random.IntN(48)) * time.Hour)
+		w.tell("much time passes")
+	}
+	return nil
+}
+
+// exchange lets a device exchange, and perhaps kills it on the way.
+func (w *world) exchange(ctx context.Context, d *unit) error {
+	w.report.Exchanges++
+	d.requests, d.killAt, d.dead = 0, 0, false
+	if !w.quiet && !w.options.Calm && w.chance(15) {
+		d.killAt = 1 + w.random.IntN(8)
+	}
+	summary, err := d.store.Exchange(ctx, nil)
+	if d.dead {
+		w.report.Kills++
+		d.dead = false
+		if err := d.store.Close(); err != nil {
+			return err
+		}
+		return w.open(ctx, d)
+	}
+	var problem *link.Problem
+	if err != nil && !errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
+		return err
+	}
+	if errors.As(err, &problem) {
+		w.report.Wrong = append(w.report.Wrong, fmt.Sprintf("%s: central said %s", d.name, problem))
+	}
+	w.tell("%s exchanges: %d sent, %d applied, %d merged, %d held, %d refused, %d waiting, %d received, %d withdrawn%s", d.name, summary.Sent, summary.Applied, summary.Merged, summary.Held,
+		summary.Refused, summary.Waiting, summary.Received, summary.Withdrawn, map[bool]string{true: "; it broke off"}[err != nil])
+	return nil
+}
+
+// note counts the answers that central gives.
+func (w *world) note(d *unit, batch wire.Batch, answers wire.Answers) {
+	for _, answer := range answers.Answers {
+		w.report.Answers[string(answer.Answer)]++
+		for _, reason := range answer.Reasons {
+			if !answer.Answer.Accepted() {
+				w.report.Refused[reason.Code]++
+			}
+		}
+	}
+}
+
+func (w *world) backUp(ctx context.Context, d *unit) error {
+	d.backup = filepath.Join(w.folder, fmt.Sprintf("%d-backup-%d.db", d.n, w.random.IntN(1<<30)))
+	if err := d.store.Backup(ctx, d.backup); err != nil {
+		return err
+	}
+	d.saves = len(w.ledger.saves)
+	w.tell("%s is backed up", d.name)
+	return nil
+}
+
+// restore loses a device, and goes on with its backup. What was saved after the backup and never came to central is lost with it.
+func (w *world) restore(ctx context.Context, d *unit) error {
+	if d.backup == "" {
+		return nil
+	}
+	w.report.Restores++
+	if err := d.store.Close(); err != nil {
+		return err
+	}
+	for n := d.saves; n < len(w.ledger.saves); n++ {
+		if w.ledger.saves[n].unit == d.n {
+			w.ledger.saves[n].mayBeLost = true
+		}
+	}
+	d.path = filepath.Join(w.folder, fmt.Sprintf("%d-restored-%d.db", d.n, w.random.IntN(1<<30)))
+	w.tell("%s is lost, and restored from its backup", d.name)
+	if w.options.Bug == ClonedNumbers {
+		text, err := os.ReadFile(d.backup)
+		if err == nil {
+			err = os.WriteFile(d.path, text, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	} else if err := device.Restore(ctx, d.backup, d.path, device.Options{NewID: w.newID}); err != nil {
+		return err
+	}
+	d.backup = ""
+	return w.open(ctx, d)
+}
+
+// calmDown lets everybody exchange until nothing moves any more.
+func (w *world) calmDown(ctx context.Context) error {
+	began := w.now
+	w.tell("the work is over; from here on nothing goes wrong, and everybody exchanges")
+	w.quiet = true
+	for _, batch := range w.late {
+		batch()
+	}
+	w.late = nil
+	const rounds = 12
+	for round := range rounds {
+		moved := false
+		for _, d := range w.devices {
+			if round == 3 {
+				if err := w.offer(ctx, d); err != nil {
+					return err
+				}
+			}
+			if round > 3 {
+				if err := w.giveUp(ctx, d); err != nil {
+					return err
+				}
+			}
+			before, heads := len(w.central.History()), w.fingerprints(ctx, d)
+			if err := w.exchange(ctx, d); err != nil {
+				return err
+			}
+			moved = moved || len(w.central.History()) != before || w.fingerprints(ctx, d) != heads
+		}
+		if !moved && round > 4 {
+			w.report.Settling = w.now.Sub(began)
+			return nil
+		}
+	}
+	w.report.Wrong = append(w.report.Wrong, fmt.Sprintf("after %d rounds of exchanges something still moves", rounds))
+	return nil
+}
+
+// fingerprints tells whether anything on a device has changed.
+func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
+	for _, def := range w.options.Definitions {
+		set, err := d.store.Fingerprint(ctx, def.Collection)
+		if err == nil {
+			all += set.String()
+		}
+	}
+	return all
+}
+
+func (w *world) compiled(name string) *definition.Collection {
+	for _, d := range w.options.Definitions {
+		if d.Collection == name {
+			c, err := d.Compile()
+			if err == nil {
+				return c
+			}
+		}
+	}
+	return nil
+}
