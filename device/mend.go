@@ -23,6 +23,14 @@ func mendable(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool
 	return is, err
 }
 
+// ownAndHere says whether all unsent changes of a record are by one author, and none is on its way.
+func ownAndHere(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
+	var is bool
+	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(author <> ?) = 0 AND sum(verdict IS NULL AND batch IS NOT NULL) = 0, 0)
+		FROM outbox WHERE collection = ? AND record = ?`, author, row.Collection, row.ID)
+	return is, err
+}
+
 // mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from what central has to what
 // the worker wants now. Central's word on a number is final, so the mended change has a new one.
 func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored, after record.Fields) (stored, change.Kind, record.Delta, error) {
@@ -99,11 +107,11 @@ func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known
 		return row, err
 	}
 	for _, other := range others {
-		mends, err := mendable(ctx, tx, other, known[factWorker])
+		free, err := ownAndHere(ctx, tx, other, known[factWorker])
 		if err != nil {
 			return row, err
 		}
-		if !mends {
+		if !free {
 			return row, fmt.Errorf("%w: it was refused together with a change of %s in %s, of which other changes are by somebody else, or on their way to central; exchange first", ErrNotAllowed, other.ID, other.Collection)
 		}
 		if _, err := s.again(ctx, tx, other, known); err != nil {
@@ -171,7 +179,7 @@ func (s *Store) Discard(ctx context.Context, number int64, backup string) error 
 			return err
 		}
 		for _, other := range gone {
-			if mends, err := mendable(ctx, tx, other, known[factWorker]); err != nil || !mends {
+			if free, err := ownAndHere(ctx, tx, other, known[factWorker]); err != nil || !free {
 				return errors.Join(err, fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given up now", ErrNotAllowed, other.ID, other.Collection))
 			}
 		}

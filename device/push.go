@@ -184,7 +184,7 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 		if err != nil {
 			return wire.Answers{}, err
 		}
-		ch.TurnedMS = e.turned(q).Milliseconds()
+		ch.TurnedMS = e.turned(q, e.offset).Milliseconds()
 		text, err := json.Marshal(ch)
 		if err != nil {
 			return wire.Answers{}, err
@@ -282,6 +282,10 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 	}
 	if answer.Record != nil && answer.Record.Withdrawn && answer.Record.Revision > under.Revision {
 		row.Withdrawn = max(answer.Record.Revision, 1) // accepted, but not for this worker to see: it goes when nothing of it is unsent
+		// Should the worker cover it again before the next pull, it must come, though this device has sent it.
+		if _, err := tx.ExecContext(ctx, `UPDATE collections SET loading = 1 WHERE name = ?`, q.Collection); err != nil {
+			return err
+		}
 	} else if answer.Revision > row.Withdrawn {
 		row.Withdrawn = 0 // it has come back into what the worker covers
 	}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -24,7 +25,7 @@ import (
 )
 
 // answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it dates the change: the line
-// is then by how much the clock was off the one that it has now.
+// is then that date, in milliseconds.
 const answeredBefore = "answered before"
 
 // reconcile begins anew with a central that was restored from a backup. What central had accepted of this store, as far as the log goes back, is
@@ -64,19 +65,18 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 func (e *exchange) dateAgain(ctx context.Context, tx *sqlx.Tx) error {
 	var rows []struct {
 		Number int64  `db:"number"`
-		Stamp  string `db:"stamp"`
 		Dated  string `db:"dated"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, o.stamp, max(t.dated) AS dated FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1 WHERE o.boot = ? GROUP BY o.number`, answeredBefore); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, max(t.dated) AS dated FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1 WHERE o.boot = ? GROUP BY o.number`, answeredBefore); err != nil {
 		return err
 	}
 	for _, row := range rows {
-		stamp, err1 := clock.Parse(row.Stamp)
-		dated, err2 := clock.Parse(row.Dated)
-		if err1 != nil || err2 != nil || dated.IsZero() {
-			continue // dated like any other
+		dated, err := clock.Parse(row.Dated)
+		statement, at := `UPDATE outbox SET line = ? WHERE number = ?`, dated.Millis
+		if err != nil || dated.IsZero() {
+			statement, at = `UPDATE outbox SET boot = '', line = ? WHERE number = ?`, 0 // dated like any other
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET line = ? WHERE number = ?`, dated.Millis-stamp.Millis-e.offset.By.Milliseconds(), row.Number); err != nil {
+		if _, err := tx.ExecContext(ctx, statement, at, row.Number); err != nil {
 			return err
 		}
 	}
@@ -175,8 +175,8 @@ func keepLostValues(ctx context.Context, tx *sqlx.Tx, row stored, known merge.St
 	if known.Revision <= now.Revision || known.Removed || now.Removed || string(known.Fields.JSON()) == string(now.Fields) {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields) VALUES (?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, fields = excluded.fields
-		WHERE lost_values.revision < excluded.revision`, row.Collection, row.ID, known.Revision, string(known.Fields.JSON()))
+	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks) VALUES (?, ?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE
+		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks WHERE lost_values.revision < excluded.revision`, row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks)
 	return err
 }
 
@@ -185,8 +185,9 @@ type LostRecord struct {
 	Collection string       `json:"collection"`
 	ID         uuid.UUID    `json:"id"`
 	Label      string       `json:"label"`
-	Whole      bool         `json:"whole"`  // central does not have the record at all
-	Fields     record.Delta `json:"fields"` // from what central has to what it had
+	Whole      bool         `json:"whole"`     // central does not have the record at all
+	Fields     record.Delta `json:"fields"`    // from what central has to what it had
+	EditedAt   time.Time    `json:"edited_at"` // the last of these edits, in central's time
 }
 
 // LostRecords lists what central has lost and nobody has offered again: it stems from devices that have not exchanged since the restore, or was
@@ -198,15 +199,15 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 	}
 	all := []LostRecord{}
 	for _, row := range whole {
-		lost, err := s.lostRecord(ctx, row, record.Fields{}, row.Fields)
+		lost, err := s.lostRecord(ctx, row, record.Fields{}, row.Fields, row.Marks)
 		if err != nil {
 			return nil, err
 		}
 		lost.Whole = true
 		all = append(all, lost)
 	}
-	var values []struct{ Collection, ID, Fields string }
-	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields FROM lost_values ORDER BY collection, id`); err != nil {
+	var values []struct{ Collection, ID, Fields, Marks string }
+	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields, marks FROM lost_values ORDER BY collection, id`); err != nil {
 		return nil, storeError(err)
 	}
 	for _, v := range values {
@@ -219,7 +220,7 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 			return nil, fmt.Errorf("%w: record %s", ErrDamaged, v.ID)
 		}
 		maps.DeleteFunc(now, func(name string, _ json.RawMessage) bool { return had[name] == nil }) // central has these again, or has more
-		lost, err := s.lostRecord(ctx, row, now, v.Fields)
+		lost, err := s.lostRecord(ctx, row, now, v.Fields, v.Marks)
 		if err != nil {
 			return nil, err
 		}
@@ -230,9 +231,10 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 	return all, nil
 }
 
-func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, then string) (LostRecord, error) {
+func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, then, marked string) (LostRecord, error) {
 	var had record.Fields
-	if err := json.Unmarshal([]byte(then), &had); err != nil {
+	var marks merge.Marks
+	if err := errors.Join(json.Unmarshal([]byte(then), &had), json.Unmarshal([]byte(marked), &marks)); err != nil {
 		return LostRecord{}, fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
 	}
 	c, err := s.Collection(ctx, row.Collection)
@@ -246,7 +248,13 @@ func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, t
 			delete(delta, name)
 		}
 	}
-	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta}, err
+	edited := marks.Base.Stamp
+	for name := range delta {
+		if at := marks.Of(name).Stamp; at.Compare(edited) > 0 {
+			edited = at
+		}
+	}
+	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta, EditedAt: edited.Time()}, err
 }
 
 func settable(field definition.Field) bool {
@@ -254,7 +262,7 @@ func settable(field definition.Field) bool {
 	return may && !field.Local
 }
 
-// OfferLost saves what central has lost of a record as a change of whoever is signed in. A counter or a text that others have added to should be
+// OfferLost saves what central has lost of a record as a change of whoever is signed in, dated as the edits were that were lost. A counter or a text that others have added to should be
 // offered only when it is certain that they do not come any more: their own changes would be added once again.
 func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) error {
 	all, err := s.LostRecords(ctx)
@@ -285,19 +293,33 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		if lost.Whole {
 			local := row.Local
 			row = stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: local}
-			_, err = s.put(ctx, tx, row, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known)
-			return err
+			if _, err = s.put(ctx, tx, row, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known); err != nil {
+				return err
+			}
+			return dateLast(ctx, tx, lost.EditedAt)
 		}
 		var before record.Fields
 		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
 			return fmt.Errorf("%w: record %s", ErrDamaged, id)
 		}
-		_, err = s.put(ctx, tx, row, change.Edit, lost.Fields, before.Apply(lost.Fields), known)
-		return err
+		if _, err = s.put(ctx, tx, row, change.Edit, lost.Fields, before.Apply(lost.Fields), known); err != nil {
+			return err
+		}
+		return dateLast(ctx, tx, lost.EditedAt)
 	})
 	if err == nil {
 		s.hub.tell(Changed{Collection: collection, ID: id})
 	}
+	return err
+}
+
+// dateLast gives the last change a date in central's time.
+func dateLast(ctx context.Context, tx *sqlx.Tx, at time.Time) error {
+	number, err := lastNumber(ctx, tx)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE outbox SET boot = ?, line = ? WHERE number = ?`, answeredBefore, at.UnixMilli(), number)
 	return err
 }
 

@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"homing/core/clock"
 )
 
 // Tick reads a clock that nobody turns: how long the machine has run, and an identity of this run. What is measured with it tells how long ago a
@@ -20,10 +22,14 @@ func processTick() Tick {
 const leastTurn = 50 * time.Millisecond
 
 // turned is by how much the device's clock was turned forward since a change was stamped. It is 0 where nothing tells, such as after the machine
-// was started anew.
-func (s *Store) turned(q queued) time.Duration {
+// was started anew. Offset is that of the clock now.
+func (s *Store) turned(q queued, offset clock.Offset) time.Duration {
 	if q.Boot == answeredBefore {
-		return time.Duration(q.Line) * time.Millisecond
+		stamp, err := clock.Parse(q.Stamp)
+		if err != nil {
+			return 0
+		}
+		return time.Duration(q.Line-stamp.Millis)*time.Millisecond - offset.By
 	}
 	boot, since := s.tick()
 	if q.Boot == "" || q.Boot != boot {

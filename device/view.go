@@ -141,7 +141,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		if err != nil {
 			return err
 		}
-		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Turned(s.turned(q)).Correct(ch.Stamp, s.now().Add(offset.By)),
+		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By)),
 			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())

@@ -181,7 +181,7 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 
 // checkDecisions looks for values that were overwritten by somebody who had not seen them, and nothing says by which rule.
 func (w *world) checkDecisions() {
-	state := map[string]record.Fields{}
+	state, set := map[string]record.Fields{}, map[string]int64{}
 	for _, v := range w.central.History() {
 		at := v.Collection + v.Record.String()
 		before := state[at]
@@ -189,7 +189,7 @@ func (w *world) checkDecisions() {
 		for _, field := range v.Change.Fields.Names() {
 			edit, delta := v.Change.Fields[field], v.Delta[field]
 			rule := rules.Fields[field]
-			seen := string(edit.From) == string(before[field])
+			seen := string(edit.From) == string(before[field]) || set[at+field] <= v.Change.Base
 			if v.Revision == 1 || seen || string(before[field]) == string(edit.To) || rule == merge.Sum || rule == merge.Union || rules.Nested[field] || delta.To == nil && delta.From == nil {
 				continue
 			}
@@ -198,6 +198,9 @@ func (w *world) checkDecisions() {
 			}
 		}
 		state[at] = before.Apply(v.Delta)
+		for field := range v.Delta {
+			set[at+field] = v.Revision
+		}
 	}
 }
 

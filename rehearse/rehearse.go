@@ -26,7 +26,7 @@ type Options struct {
 	Seed        uint64
 	Definitions []definition.Definition // random ones when there are none
 	Devices     int                     // 0 means 2 to 4, by the seed
-	Steps       int                     // what the workers do, all in all; 0 means 40
+	Steps       int                     // what the workers do, all in all; 0 means 20 for each collection
 	Calm        bool                    // nothing goes wrong but that signal is rare
 	Bug         Bug                     // a mistake made on purpose
 	Folder      string                  // for the local stores; empty means one in memory where the system has that

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"regexp/syntax"
 	"slices"
 	"strings"
 
@@ -53,6 +54,78 @@ func (w *world) randomDefinitions() []definition.Definition {
 	return []definition.Definition{top, below}
 }
 
+// zonesOf are the territories that definitions name by the choices of a field; none where they are worked out in another way.
+func zonesOf(definitions []definition.Definition) (zones []string) {
+	for _, d := range definitions {
+		name, plain := strings.CutPrefix(d.Sync.Territory, "record.")
+		field, known := d.Field(name)
+		var s shape
+		if !plain || !known || json.Unmarshal(field.Schema, &s) != nil {
+			continue
+		}
+		for _, choice := range s.Enum {
+			var text string
+			if json.Unmarshal(choice, &text) == nil && !slices.Contains(zones, text) {
+				zones = append(zones, text)
+			}
+		}
+	}
+	return zones
+}
+
+// matching makes a text that a pattern of the usual kinds describes.
+func matching(random *rand.Rand, pattern string) (string, bool) {
+	parsed, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return "", false
+	}
+	var out strings.Builder
+	var write func(*syntax.Regexp) bool
+	times := func(of *syntax.Regexp, low, high int) bool {
+		for range low + random.IntN(max(high-low, 0)+1) {
+			if !write(of) {
+				return false
+			}
+		}
+		return true
+	}
+	write = func(r *syntax.Regexp) bool {
+		switch r.Op {
+		case syntax.OpLiteral:
+			out.WriteString(string(r.Rune))
+		case syntax.OpCharClass:
+			at := 2 * random.IntN(len(r.Rune)/2)
+			out.WriteRune(r.Rune[at] + rune(random.IntN(int(r.Rune[at+1]-r.Rune[at])+1)))
+		case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+			out.WriteByte('x')
+		case syntax.OpConcat, syntax.OpCapture:
+			for _, part := range r.Sub {
+				if !write(part) {
+					return false
+				}
+			}
+		case syntax.OpAlternate:
+			return write(r.Sub[random.IntN(len(r.Sub))])
+		case syntax.OpRepeat:
+			high := r.Max
+			if high < 0 {
+				high = r.Min + 2
+			}
+			return times(r.Sub[0], r.Min, high)
+		case syntax.OpStar, syntax.OpQuest:
+			return times(r.Sub[0], 0, 1)
+		case syntax.OpPlus:
+			return times(r.Sub[0], 1, 2)
+		case syntax.OpBeginText, syntax.OpEndText, syntax.OpBeginLine, syntax.OpEndLine, syntax.OpEmptyMatch, syntax.OpWordBoundary:
+		default:
+			return false
+		}
+		return true
+	}
+	ok := write(parsed)
+	return out.String(), ok
+}
+
 // kind is how a rehearsal makes values of a field, and what it can tell of them afterwards.
 type kind int
 
@@ -83,7 +156,7 @@ type shape struct {
 }
 
 func (s shape) free() bool {
-	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" && (s.MaxLength == 0 || s.MaxLength >= 200)
+	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" && (s.MaxLength == 0 || s.MaxLength >= 40)
 }
 
 func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
@@ -95,7 +168,7 @@ func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
 	switch {
 	case d.Parent != nil && d.Parent.Field == f.Name:
 		return parent, s
-	case rule == merge.Append && s.free():
+	case rule == merge.Append && s.free() && (s.MaxLength == 0 || s.MaxLength >= 1000):
 		return log, s
 	case s.free():
 		return token, s
@@ -133,6 +206,13 @@ func anyValue(random *rand.Rand, s shape) any {
 	switch {
 	case len(s.Enum) > 0:
 		return s.Enum[random.IntN(len(s.Enum))]
+	case s.Type == "string" && s.Pattern != "":
+		if text, ok := matching(random, s.Pattern); ok {
+			return text
+		}
+		return nil
+	case s.Ref == definition.LineURL:
+		return map[string]any{"type": "LineString", "coordinates": [][]float64{{0.1, 50}, {0.1 + float64(random.IntN(100))/1000, 50.1}}}
 	case s.Ref == definition.PointURL:
 		return map[string]any{"type": "Point", "coordinates": []float64{float64(random.IntN(1000)) / 1000, 50 + float64(random.IntN(1000))/1000}}
 	case s.Type == "integer":

@@ -36,7 +36,11 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	if len(found.Records) == 0 || roll < 20 {
 		return w.add(ctx, d, def)
 	}
-	r := found.Records[w.random.IntN(len(found.Records))]
+	among := len(found.Records)
+	if w.chance(50) {
+		among = min(among, 3) // some records are everybody's concern
+	}
+	r := found.Records[w.random.IntN(among)]
 	switch {
 	case len(r.Disputes) > 0 && roll < 60:
 		return w.settle(ctx, d, def, r)
@@ -82,6 +86,14 @@ func (w *world) keep(d *unit, def definition.Definition, id uuid.UUID, notes []*
 
 func (w *world) add(ctx context.Context, d *unit, def definition.Definition) error {
 	fields, notes := w.values(ctx, d, def, nil, true)
+	if def.Parent != nil && fields[def.Parent.Field] == nil {
+		// There is nothing yet that it could belong to, and it may have to.
+		field, _ := def.Field(def.Parent.Field)
+		at := slices.IndexFunc(w.options.Definitions, func(up definition.Definition) bool { return up.Collection == def.Parent.Collection })
+		if field.Required && at >= 0 {
+			return w.add(ctx, d, w.options.Definitions[at])
+		}
+	}
 	r, err := d.store.Add(ctx, def.Collection, fields)
 	if err == nil {
 		w.tell("%s adds %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))

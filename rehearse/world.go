@@ -36,6 +36,7 @@ type world struct {
 	devices []*unit
 	late    []func() // batches that are still under way
 	quiet   bool     // nothing goes wrong any more
+	zones   []string // territories that there are
 	ledger  ledger
 	report  Report
 }
@@ -66,21 +67,20 @@ func (d *unit) device() central.Device {
 		Incarnation: d.past[len(d.past)-1], Past: d.past}
 }
 
-var zones = []string{"north", "south", "west"}
-
 func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)), now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
 	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, settled: map[touched]bool{}}
+	if len(w.options.Definitions) == 0 {
+		w.options.Definitions = w.randomDefinitions()
+	}
 	if w.options.Steps == 0 {
-		w.options.Steps = 40
+		w.options.Steps = 40 * max(1, len(w.options.Definitions)/2)
 	}
 	if w.options.Devices == 0 {
 		w.options.Devices = 2 + w.random.IntN(3)
 	}
-	if len(w.options.Definitions) == 0 {
-		w.options.Definitions = w.randomDefinitions()
-	}
+	w.zones = zonesOf(w.options.Definitions)
 	var err error
 	if w.central, err = central.NewMemory(func() time.Time { return w.now }, w.newID(), w.options.Definitions); err != nil {
 		return nil, err
@@ -177,10 +177,10 @@ func (w *world) play(ctx context.Context) error {
 }
 
 func (w *world) someZones() []string {
-	if w.chance(25) {
+	if w.chance(25) || len(w.zones) == 0 {
 		return []string{rights.All}
 	}
-	all := slices.Clone(zones)
+	all := slices.Clone(w.zones)
 	w.random.Shuffle(len(all), func(a, b int) { all[a], all[b] = all[b], all[a] })
 	return slices.Sorted(slices.Values(all[:1+w.random.IntN(len(all))]))
 }
@@ -322,13 +322,13 @@ func (w *world) calmDown(ctx context.Context) error {
 	for round := range rounds {
 		moved := false
 		for _, d := range w.devices {
-			if round == 3 {
-				if err := w.offer(ctx, d); err != nil {
+			if round > 3 {
+				if err := w.giveUp(ctx, d); err != nil {
 					return err
 				}
 			}
-			if round > 3 {
-				if err := w.giveUp(ctx, d); err != nil {
+			if round >= 3 {
+				if err := w.offer(ctx, d); err != nil {
 					return err
 				}
 			}

@@ -117,6 +117,7 @@ CREATE TABLE lost_values (
     id         TEXT NOT NULL,
     revision   INTEGER NOT NULL,
     fields     TEXT NOT NULL,
+    marks      TEXT NOT NULL,
     PRIMARY KEY (collection, id)
 ) WITHOUT ROWID;
 

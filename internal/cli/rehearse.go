@@ -35,7 +35,7 @@ EXAMPLES
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "first `SEED`"},
 			&cli.IntFlag{Name: "seeds", Value: 20, Usage: "how many seeds, one after the other"},
 			&cli.IntFlag{Name: "devices", Usage: "how many devices; 2 to 4 when left out"},
-			&cli.IntFlag{Name: "steps", Value: 40, Usage: "how much is done in each run"},
+			&cli.IntFlag{Name: "steps", Usage: "how much is done in each run; 20 for each collection when left out"},
 			&cli.BoolFlag{Name: "calm", Usage: "nothing goes wrong but that signal is rare"},
 			&cli.StringFlag{Name: "bug", Usage: "make a mistake on purpose, to see it noticed: " + bugNames()},
 			&cli.BoolFlag{Name: "story", Usage: "tell what happens, step by step; of one seed"}},
@@ -50,8 +50,8 @@ EXAMPLES
 			if bug := c.String("bug"); bug != "" && !slices.Contains(rehearse.Bugs, rehearse.Bug(bug)) {
 				return usageError{fmt.Errorf("--bug %q: take %s", bug, bugNames())}
 			}
-			if c.Int("seeds") < 1 || c.Int("steps") < 1 || c.Int("devices") < 0 || c.Int("devices") > 20 {
-				return usageError{errors.New("take 1 seed or more, 1 step or more, and at most 20 devices")}
+			if c.Int("seeds") < 1 || c.Int("steps") < 0 || c.Int("devices") < 0 || c.Int("devices") > 20 {
+				return usageError{errors.New("take 1 seed or more, no negative numbers, and at most 20 devices")}
 			}
 			r := rehearsal{options: rehearse.Options{Definitions: definitions, Devices: c.Int("devices"), Steps: c.Int("steps"), Calm: c.Bool("calm"), Bug: rehearse.Bug(c.String("bug"))},
 				definitions: definitions, answers: map[string]int{}, refused: map[string]int{}, decisions: map[rehearse.Decided]int{}}
