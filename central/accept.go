@@ -294,7 +294,7 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	}
 	at := key{ch.Collection, ch.Record}
 	for number := range d.waits[at] {
-		if number < ch.Number {
+		if number < ch.Number && ch.Kind != change.Add { // an add may be what the others wait for
 			return change.Waiting, reason(change.CodeHangsOnEarlier, "it comes after change %d of the same record, which waits", number)
 		}
 	}

@@ -177,7 +177,7 @@ func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection, r
 		rows = rows[:0]
 		for _, r := range records {
 			if c.Sync.Keep == definition.OnDemand {
-				if err := e.layUnder(ctx, tx, c.Definition.Collection, r); err != nil {
+				if _, err := e.layUnder(ctx, tx, c.Definition.Collection, r); err != nil {
 					return err
 				}
 				if err := confirm(ctx, tx, c.Definition.Collection, r.ID.String(), now); err != nil {
@@ -249,7 +249,7 @@ func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held
 			if r.Withdrawn {
 				take = e.withdraw
 			}
-			if err := take(ctx, tx, name, r); err != nil {
+			if _, err := take(ctx, tx, name, r); err != nil {
 				return err
 			}
 		}

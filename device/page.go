@@ -13,12 +13,14 @@ import (
 
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
+	var news []wire.Record // those that changed anything here
 	err := e.within(ctx, func(tx *sqlx.Tx) error {
 		e.summary.Received += len(page.Records)
-		left, err := putRecords(ctx, tx, page.Collection, page.Records)
+		put, left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
 			return err
 		}
+		news = put
 		if err := e.noteReceived(ctx, tx, page, gaining); err != nil {
 			return err
 		}
@@ -32,8 +34,12 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 				e.summary.Withdrawn++
 				take = e.withdraw
 			}
-			if err := take(ctx, tx, page.Collection, r); err != nil {
+			changed, err := take(ctx, tx, page.Collection, r)
+			if err != nil {
 				return err
+			}
+			if changed {
+				news = append(news, r)
 			}
 		}
 		if gaining {
@@ -44,7 +50,7 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 		return err
 	})
 	if err == nil {
-		e.tell(page.Collection, page.Records)
+		e.tell(page.Collection, news)
 	}
 	return err
 }
@@ -52,9 +58,9 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 // putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within SQLite's bounds.
 const putMany = 50
 
-// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that must take the
-// long way: removals, and whatever was in a statement that could not write all of its records.
-func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (left []wire.Record, err error) {
+// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that it wrote, and those that must
+// take the long way: removals, and whatever was in a statement that could not write all of its records.
+func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (put, left []wire.Record, err error) {
 	const columns = `(?, ?, ?, 0, ?, ?, ?, ?, ?, ?)`
 	statement := func(n int) string {
 		return `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES ` +
@@ -65,11 +71,11 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 	}
 	var chunk []wire.Record
 	var args []any
-	put, err := tx.PrepareContext(ctx, statement(putMany))
+	prepared, err := tx.PrepareContext(ctx, statement(putMany))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	defer put.Close()
+	defer prepared.Close()
 	flush := func() error {
 		if len(chunk) == 0 {
 			return nil
@@ -77,7 +83,7 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		var done sql.Result
 		var err error
 		if len(chunk) == putMany {
-			done, err = put.ExecContext(ctx, args...)
+			done, err = prepared.ExecContext(ctx, args...)
 		} else {
 			done, err = tx.ExecContext(ctx, statement(len(chunk)), args...)
 		}
@@ -86,6 +92,8 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		}
 		if n, err := done.RowsAffected(); err != nil || n != int64(len(chunk)) {
 			left = append(left, chunk...)
+		} else {
+			put = append(put, chunk...)
 		}
 		chunk, args = chunk[:0], args[:0]
 		return nil
@@ -99,42 +107,43 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt))
 		if len(chunk) == putMany {
 			if err := flush(); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 	}
-	return left, flush()
+	err = flush()
+	return put, left, err
 }
 
 // layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here
 // changes nothing.
-func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
+func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) (changed bool, err error) {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
 		if r.Removed {
-			return nil
+			return false, nil
 		}
 		row = stored{Collection: collection, ID: r.ID.String(), Local: "{}"}
 	} else if err != nil {
-		return err
+		return false, err
 	}
 	known, err := row.under()
 	if err != nil {
-		return err
+		return false, err
 	}
 	if known.Revision >= r.Revision && row.Withdrawn == 0 && row.Lost == "" {
-		return nil
+		return false, nil
 	}
 	if row.Lost != "" {
 		if err := keepLostValues(ctx, tx, row, known, r); err != nil {
-			return err
+			return false, err
 		}
 	}
 	row.Withdrawn, row.Lost = 0, ""
 	under, err := stateOf(r, known)
 	if err != nil {
-		return err
+		return false, err
 	}
 	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt)
-	return e.rebuild(ctx, tx, row, under)
+	return true, e.rebuild(ctx, tx, row, under)
 }

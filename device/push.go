@@ -88,7 +88,7 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE verdict IS NULL AND NOT EXISTS
-			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.verdict = 'waiting' AND w.number < o.number)
+			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.verdict = 'waiting' AND w.number < o.number AND o.kind <> 'add')
 			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+MaxGroup); err != nil {
 			return err
 		}

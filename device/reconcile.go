@@ -158,7 +158,7 @@ func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Re
 			if r.Withdrawn {
 				take = e.withdraw
 			}
-			if err := take(ctx, tx, name, r); err != nil {
+			if _, err := take(ctx, tx, name, r); err != nil {
 				return err
 			}
 		}

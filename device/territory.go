@@ -160,19 +160,19 @@ func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []st
 }
 
 // withdraw lets go of a record that central says the worker no longer covers.
-func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
+func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) (changed bool, err error) {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
-		return nil
+		return false, nil
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	if row.Lost != "" && r.Revision == 0 {
-		return nil // central has nothing of it to withdraw: it may have lost it
+		return false, nil // central has nothing of it to withdraw: it may have lost it
 	}
 	row.Withdrawn = max(row.Withdrawn, r.Revision)
-	return letGo(ctx, tx, row)
+	return true, letGo(ctx, tx, row)
 }
 
 // letGo drops a record, or marks that it is to go when its changes are answered.

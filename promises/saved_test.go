@@ -91,7 +91,7 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 	runProgram(t, path, "local", "enrol", "--central", proxy.URL, "--code", bed.Code("worker"), "--name", "tablet")
 	runProgram(t, path, "local", "exchange")
 	runProgram(t, path, "local", "add", "trails", "--set", "name=Ridge")
-	runProgram(t, path, "local", "edit", "trails", "Ridge", "--set", "state=closed")
+	runProgram(t, path, "local", "add", "trails", "--set", "name=Loop")
 
 	exchange := program(t, path, "local", "exchange")
 	testbed.Must(t, exchange.Start())
@@ -104,8 +104,8 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 	}
 	listing, err := bed.Central.List(ctx, central.Everything("admin"), "trails", nil, "", "", 10, 0)
 	testbed.Must(t, err)
-	if listing.Total != 1 || versions(t, bed, "trails", listing.Records[0].ID) != 2 {
-		t.Errorf("central holds %d records; want 1 with 2 revisions", listing.Total)
+	if listing.Total != 2 || versions(t, bed, "trails", listing.Records[0].ID) != 1 {
+		t.Errorf("central holds %d records; want 2 with 1 revision each", listing.Total)
 	}
 	store, err := device.Open(ctx, path, device.Options{})
 	testbed.Must(t, err)

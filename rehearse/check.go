@@ -248,7 +248,7 @@ func (w *world) checkOrder() {
 		for _, f := range def.Fields {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
-			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil {
+			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil || w.ledger.offered[r.ID] {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name

@@ -24,9 +24,10 @@ type save struct {
 type ledger struct {
 	saves   []*save
 	tokens  map[string]*save
-	made    int              // tokens
-	mended  map[touched]bool // what was refused of a record was sent again, as one change
-	settled map[touched]bool // somebody's value may have been chosen again
+	made    int                // tokens
+	mended  map[touched]bool   // what was refused of a record was sent again, as one change
+	settled map[touched]bool   // somebody's value may have been chosen again
+	offered map[uuid.UUID]bool // what was lost of a record was offered as one change, dated as the last of it
 }
 
 // touched says which worker did something to which record.

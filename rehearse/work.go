@@ -251,6 +251,7 @@ func (w *world) offer(ctx context.Context, d *unit) error {
 		if !one.Whole {
 			continue
 		}
+		w.ledger.offered[one.ID] = true
 		w.tell("%s offers %s, which central has lost", d.worker, name(one.Collection, one.ID))
 		if err := w.saved(d, d.store.OfferLost(ctx, one.Collection, one.ID)); err != nil {
 			return err

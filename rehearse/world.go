@@ -70,7 +70,7 @@ func (d *unit) device() central.Device {
 func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)), now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
-	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, settled: map[touched]bool{}}
+	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{}, settled: map[touched]bool{}}
 	if len(w.options.Definitions) == 0 {
 		w.options.Definitions = w.randomDefinitions()
 	}
@@ -89,7 +89,7 @@ func newWorld(options Options, folder string) (*world, error) {
 	case LostAnswers:
 		w.central.Faults.ForgetsAnswers = true
 	case CursorHole:
-		w.central.Faults.LateCommits = 3
+		w.central.Faults.LateCommits = 1
 	case TrustedClock:
 		w.central.Faults.TrustsClocks = true
 	}

@@ -70,7 +70,7 @@ func TestLiveEventsAcrossInstances(t *testing.T) {
 	testbed.Must(t, err)
 	// LISTEN takes a moment after the start; an announcement before that is lost, as any may be.
 	testbed.Exchange(t, store)
-	until(t, lines, `data: ["trails"]`)
+	until(t, lines, `data: {"trails":`)
 }
 
 // A listener that does not read costs nothing: pushes go on, and others hear.
@@ -89,7 +89,7 @@ func TestASlowListenerHoldsNobodyUp(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	until(t, lines, `data: ["trails"]`)
+	until(t, lines, `data: {"trails":`)
 	if len(silent) != cap(silent) {
 		t.Errorf("the silent listener has %d of %d events", len(silent), cap(silent))
 	}
