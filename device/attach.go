@@ -3,7 +3,6 @@ package device
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -17,9 +16,6 @@ import (
 	"homing/wire"
 )
 
-// ErrDetached says that a store is not a device of any central now.
-var ErrDetached = errors.New("this store is detached; homing local attach makes it a device again")
-
 // Detach makes the store a device no more. What it holds stays, unsent changes among it, and can be read and searched; to change or exchange
 // anything it must be attached again. A backup is made first. It gives the backup's path.
 func (s *Store) Detach(ctx context.Context) (string, error) {
@@ -28,12 +24,16 @@ func (s *Store) Detach(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer unlock()
-	token, err := fact(ctx, s.db, factToken)
+	known, err := facts(ctx, s.db)
 	if err != nil {
 		return "", storeError(err)
 	}
-	if token == "" {
+	token := known[factToken]
+	switch {
+	case token == "":
 		return "", ErrNotEnrolled
+	case known[factWorker] == "":
+		return "", ErrSignedOut
 	}
 	backup, err := s.backupBefore(ctx, "detaching")
 	if err != nil {

@@ -24,11 +24,11 @@ func (s *Store) readable(ctx context.Context, name string) (*definition.Collecti
 	if err != nil {
 		return nil, err
 	}
-	worker, err := fact(ctx, s.db, factWorker)
+	known, err := facts(ctx, s.db)
 	if err != nil {
 		return nil, storeError(err)
 	}
-	if worker == "" {
+	if known[factWorker] == "" && known[factToken] != "" { // a detached store is read by whoever has it
 		return nil, ErrSignedOut
 	}
 	return c, s.expire(ctx, c)

@@ -125,19 +125,23 @@ func (e *exchange) askLost(ctx context.Context) error {
 	return storeError(err)
 }
 
-// pruneLostValues lets go of lost values that central has again.
+// pruneLostValues lets go of lost values that central has again, or has something later in place of.
 func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
-	var rows []struct{ Collection, ID, Fields, Now string }
-	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, coalesce(r.under_fields, r.fields) AS now FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id`); err != nil {
+	var rows []struct{ Collection, ID, Fields, Marks, Now, NowMarks string }
+	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id`); err != nil {
 		return err
 	}
 	for _, row := range rows {
 		var had, now record.Fields
-		if err := errors.Join(json.Unmarshal([]byte(row.Fields), &had), json.Unmarshal([]byte(row.Now), &now)); err != nil {
+		var marks, nowMarks merge.Marks
+		if err := errors.Join(json.Unmarshal([]byte(row.Fields), &had), json.Unmarshal([]byte(row.Now), &now),
+			json.Unmarshal([]byte(row.Marks), &marks), json.Unmarshal([]byte(row.NowMarks), &nowMarks)); err != nil {
 			return fmt.Errorf("%w: record %s", ErrDamaged, row.ID)
 		}
 		before := len(had)
-		maps.DeleteFunc(had, func(name string, value json.RawMessage) bool { return string(value) == string(now[name]) })
+		maps.DeleteFunc(had, func(name string, value json.RawMessage) bool {
+			return string(value) == string(now[name]) || nowMarks.Of(name).Stamp.Compare(marks.Of(name).Stamp) >= 0
+		})
 		statement, args := `UPDATE lost_values SET fields = ? WHERE collection = ? AND id = ?`, []any{string(had.JSON()), row.Collection, row.ID}
 		if len(had) == 0 {
 			statement, args = `DELETE FROM lost_values WHERE collection = ? AND id = ?`, args[1:]

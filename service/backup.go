@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -132,14 +133,18 @@ func unused(ctx context.Context, database string) error {
 		return fmt.Errorf("database: %w", err)
 	}
 	defer db.Close(ctx)
-	var others int
-	if err := db.QueryRow(ctx, `SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'homing' AND pid <> pg_backend_pid()`).Scan(&others); err != nil {
-		return err
+	const tries = 20
+	for range tries { // sessions of a central that has just stopped take a moment to end
+		var others int
+		if err := db.QueryRow(ctx, `SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'homing' AND pid <> pg_backend_pid()`).Scan(&others); err != nil {
+			return err
+		}
+		if others == 0 {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
 	}
-	if others > 0 {
-		return errors.New("central is running on this database; stop it first. Nothing was changed")
-	}
-	return nil
+	return errors.New("central is running on this database; stop it first. Nothing was changed")
 }
 
 // generationsOf are the generations that the database has had so far, the present one last. Devices may know any of them.

@@ -102,6 +102,7 @@ type Bed struct {
 	Database string
 	Log      *Log
 	t        testing.TB
+	stopped  bool
 }
 
 // For gives the same bed to another test, such as the target of a fuzz test.
@@ -129,7 +130,7 @@ func (l *Log) String() string {
 	return l.text.String()
 }
 
-// Start runs a central on a database of its own, with the definitions of the demo's trails and structures and one worker of
+// Start runs a central, on a database of its own unless one is named, with definitions of trails and structures and one worker of
 // each role, named like the role. It is stopped when the test ends.
 func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	t.Helper()
@@ -138,7 +139,8 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	for _, c := range change {
 		c(&options)
 	}
-	if options.Database == "" {
+	fresh := options.Database == ""
+	if fresh {
 		options.Database = Database(t)
 	}
 	b.Database = options.Database
@@ -146,9 +148,7 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	Must(t, err)
 	b.Running = running
 	t.Cleanup(func() {
-		if err := running.Stop(); err != nil {
-			t.Errorf("stop: %v", err)
-		}
+		b.Stop()
 		if t.Failed() {
 			t.Logf("the service logged:\n%s", b.Log)
 		}
@@ -156,8 +156,22 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	for _, role := range rights.Roles[:3] {
 		Must(t, ignoreClash(b.Central.AddWorker(context.Background(), string(role), role, Password)))
 	}
-	b.Define(Trails, Structures)
+	if fresh {
+		b.Define(Trails, Structures)
+	}
 	return b
+}
+
+// Stop stops the service before the test ends. Its database stays.
+func (b *Bed) Stop() {
+	b.t.Helper()
+	if b.stopped {
+		return
+	}
+	b.stopped = true
+	if err := b.Running.Stop(); err != nil {
+		b.t.Errorf("stop: %v", err)
+	}
 }
 
 // Running is a central for the examples of a package, which have no test to hold on to.

@@ -1,0 +1,33 @@
+package promises_test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// open opens the file of a store beside it.
+func open(t *testing.T, store *device.Store) *sqlx.DB {
+	t.Helper()
+	db, err := sqlx.Open("sqlite3", "file:"+store.Path()+"?_pragma=busy_timeout(5000)")
+	testbed.Must(t, err)
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// batches lets a fault befall the next batch, once.
+func batches(fault *testbed.Fault) func(*http.Request) testbed.Fault {
+	return func(r *http.Request) testbed.Fault {
+		if !strings.HasSuffix(r.URL.Path, "/batches") {
+			return testbed.Pass
+		}
+		now := *fault
+		*fault = testbed.Pass
+		return now
+	}
+}
