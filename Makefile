@@ -49,6 +49,14 @@ check: console/src/api/schema.gen.ts
 	@echo "Checking the console's types"
 	@cd console && npm run --silent check
 
+# Longer than make test: kills and cuts for SOAK, then as many simulated fleets as SEEDS says.
+SOAK ?= 5m
+SEEDS ?= 10000
+.PHONY: soak
+soak: build
+	@go test ./promises -count=1 -timeout 2h -run 'TestSoak$$' -v -soak $(SOAK) | grep -v '^=== '
+	@go test ./rehearse -count=1 -timeout 4h -run 'TestSeeds$$' -v -seeds $(SEEDS) | grep -v '^=== '
+
 bench: build
 	@go run ./bench
 

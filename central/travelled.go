@@ -103,8 +103,8 @@ func (c *Central) ExchangeDetail(ctx context.Context, worker, id string, limit i
 	detail.StartedAt, detail.LastAt = detail.StartedAt.UTC(), detail.LastAt.UTC()
 	rows, err := c.db.QueryxContext(ctx, `
 		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, v.delta, t.others
-		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place FROM travelled WHERE exchange = $1 AND device = $2) t,
-			LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record, t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
+		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place FROM travelled WHERE exchange = $1 AND device = $2) t
+			CROSS JOIN LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record, t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
 				FROM generate_subscripts(t.records, 1) n) u
 			LEFT JOIN versions v ON t.batch IS NOT NULL AND v.collection = u.collection AND v.record = u.record AND v.revision = u.revision
 		ORDER BY t.place, u.n LIMIT $3`, detail.ID, detail.Device, limit+1)

@@ -51,6 +51,7 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 	defer events.Close()
 	due := time.NewTimer(0) // what was missed before is pulled at once
 	defer due.Stop()
+	ahead := func() bool { return true }
 	for {
 		select {
 		case event, open := <-events.C:
@@ -58,14 +59,18 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 				return events.Err()
 			}
 			heard()
-			moved, err := s.moved(ctx, event)
-			if err != nil {
-				return err
+			if event.Name != wire.EventHeads {
+				continue
 			}
-			if moved {
-				due.Reset(settle)
-			}
+			earlier := ahead
+			ahead = func() bool { return earlier() || s.behind(ctx, event) }
+			due.Reset(settle)
 		case <-due.C:
+			// An exchange that was under way may have brought it, or it was this store's own.
+			if !ahead() {
+				ahead = func() bool { return false }
+				continue
+			}
 			summary, err := s.Pull(started(ctx, byListener), nil)
 			if errors.Is(err, ErrBusy) {
 				due.Reset(settle)
@@ -74,6 +79,7 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 			if err != nil {
 				return err
 			}
+			ahead = func() bool { return false }
 			if summary.Received+summary.Withdrawn > 0 {
 				tell(summary, nil)
 			}
@@ -83,21 +89,15 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 	}
 }
 
-// moved says whether an event tells of something that this store may not have.
-func (s *Store) moved(ctx context.Context, event link.Event) (bool, error) {
-	if event.Name != wire.EventHeads {
-		return false, nil
-	}
+// behind says whether an event tells of something that this store may not have. What cannot be told is worth a look.
+func (s *Store) behind(ctx context.Context, event link.Event) bool {
 	var heads map[string]int64
 	if err := json.Unmarshal([]byte(event.Data), &heads); err != nil {
-		return true, nil // of a kind that this version does not know: better to look
+		return true
 	}
 	collections, err := s.Collections(ctx)
-	if err != nil {
-		return false, err
-	}
-	return slices.ContainsFunc(collections, func(c CollectionStatus) bool {
+	return err != nil || slices.ContainsFunc(collections, func(c CollectionStatus) bool {
 		head, named := heads[c.Name]
 		return c.Loads() && named && (head == 0 || head > c.Cursor)
-	}), nil
+	})
 }
