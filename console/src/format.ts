@@ -38,6 +38,8 @@ export function shown(field: Field | undefined, value: unknown): string {
   return schema.unit ? `${String(value)} ${schema.unit}` : String(value)
 }
 
+export const kilobytes = (bytes: number) => (bytes < 1000 ? `${bytes} B` : `${(bytes / 1000).toFixed(1)} kB`)
+
 export function plural(n: number, noun: string): string {
   return `${n.toLocaleString()} ${noun}${n === 1 ? '' : 's'}`
 }

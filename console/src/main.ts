@@ -9,6 +9,7 @@ import CollectionsPage from './pages/CollectionsPage.vue'
 import ConflictsPage from './pages/ConflictsPage.vue'
 import DevicesPage from './pages/DevicesPage.vue'
 import EnrolPage from './pages/EnrolPage.vue'
+import ExchangePage from './pages/ExchangePage.vue'
 import ExchangesPage from './pages/ExchangesPage.vue'
 import NowherePage from './pages/NowherePage.vue'
 import PeoplePage from './pages/PeoplePage.vue'
@@ -28,6 +29,7 @@ const router = createRouter({
     { path: '/conflicts', name: 'conflicts', component: ConflictsPage },
     { path: '/devices', name: 'devices', component: DevicesPage },
     { path: '/exchanges', name: 'exchanges', component: ExchangesPage },
+    { path: '/exchanges/:id', name: 'exchange', component: ExchangePage },
     { path: '/enrol', name: 'enrol', component: EnrolPage },
     { path: '/people', name: 'people', component: PeoplePage },
     { path: '/:rest(.*)', component: NowherePage },

@@ -66,8 +66,12 @@ func TestOffset(t *testing.T) {
 		{"claims to be far behind, to make its edits later", clock.Offset{By: 7200 * time.Second}, at(200), 0},
 	}
 	for _, test := range tests {
-		if got := test.said.Believe(test.sent, received, 2*time.Minute); got.By != test.taken {
+		got := test.said.Believe(test.sent, received, 2*time.Minute)
+		if got.By != test.taken {
 			t.Errorf("%s: took %v, want %v", test.name, got.By, test.taken)
+		}
+		if apart := (got.By - test.said.By).Abs(); got.Error < apart {
+			t.Errorf("%s: took %v ± %v, though the device said %v", test.name, got.By, got.Error, test.said.By)
 		}
 	}
 	// An edit dated after its receipt counts as of its receipt.

@@ -20,13 +20,14 @@ func Measure(sent, received, answered, back time.Time) Offset {
 
 // Believe checks what a device says of its own clock against what central can see: a batch sent at sent by the device's
 // clock was received at received. Since no batch arrives before it is sent, received-sent is the offset plus the time
-// under way. A measurement that does not fit within tolerance under way is set aside for central's own.
+// under way. A measurement that does not fit within tolerance under way is set aside for central's own. Whether the clock was wrong or the batch
+// was late nobody can tell, so the error is as large as the two differ.
 func (o Offset) Believe(sent, received time.Time, tolerance time.Duration) Offset {
 	seen := received.Sub(sent)
 	if underWay := seen - o.By; underWay >= -o.Error-time.Millisecond && underWay <= tolerance+o.Error {
 		return o
 	}
-	return Offset{By: seen, Error: tolerance}
+	return Offset{By: seen, Error: max(tolerance, (seen - o.By).Abs())}
 }
 
 // Turned is the offset that the clock had before it was turned forward by so much.

@@ -328,6 +328,8 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 			switch decision.Rule {
 			case merge.Settled:
 				said = "was in dispute; settled by this change"
+			case merge.Reopened:
+				said = "the dispute was opened again"
 			case string(merge.Ask):
 				said = fmt.Sprintf("met revision %d; held for a person", decision.Other.Revision)
 			}

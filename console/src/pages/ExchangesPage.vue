@@ -3,7 +3,7 @@ import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import { onMounted, ref } from 'vue'
 import { api, ask, type Exchange } from '../api/client'
-import { ago, fullTime } from '../format'
+import { ago, fullTime, kilobytes } from '../format'
 import { useDeviceEvents } from '../live'
 import { useNarrow } from '../narrow'
 import EmptyNote from '../parts/EmptyNote.vue'
@@ -24,7 +24,6 @@ async function refresh() {
 onMounted(refresh)
 useDeviceEvents(refresh)
 
-const kilobytes = (bytes: number) => (bytes < 1000 ? `${bytes} B` : `${(bytes / 1000).toFixed(1)} kB`)
 function took(e: Exchange): string {
   const ms = new Date(e.last_at).getTime() - new Date(e.started_at).getTime()
   return ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`
@@ -40,12 +39,12 @@ const numbers = [['applied', 'Applied'], ['merged', 'Merged'], ['held', 'Held'],
       <EmptyNote v-if="!exchanges.length" title="No device has exchanged anything yet">Each run of a device with central is listed here: what it brought, what it got, and what became of it.</EmptyNote>
       <div v-else-if="narrow" class="cards">
         <div v-for="e in exchanges" :key="e.id" class="card">
-          <b>{{ e.device_name }}</b> <span class="faint">{{ e.worker }} · {{ ago(e.started_at) }}</span>
+          <RouterLink :to="{ name: 'exchange', params: { id: e.id } }">{{ e.device_name }}</RouterLink> <span class="faint">{{ e.worker }} · {{ ago(e.started_at) }}</span>
           <div class="faint">{{ numbers.filter(([key]) => e[key]).map(([key, title]) => `${title.toLowerCase()} ${e[key]}`).join(' · ') || 'nothing to exchange' }}</div>
         </div>
       </div>
       <DataTable v-else :value="exchanges" data-key="id" size="small" paginator :rows="25" :always-show-paginator="false">
-        <Column header="Started"><template #body="{ data }"><span :title="fullTime(data.started_at)">{{ ago(data.started_at) }}</span></template></Column>
+        <Column header="Started"><template #body="{ data }"><RouterLink :to="{ name: 'exchange', params: { id: data.id } }" :title="fullTime(data.started_at)">{{ ago(data.started_at) }}</RouterLink></template></Column>
         <Column header="Device"><template #body="{ data }">{{ data.device_name }} <span class="faint">{{ data.worker }}</span></template></Column>
         <Column v-for="[key, title] in numbers" :key="key" :header="title" class="number">
           <template #body="{ data }"><span :class="{ faint: !data[key], bad: key === 'refused' && data[key], warn: key === 'waiting' && data[key] }">{{ data[key] }}</span></template>

@@ -114,6 +114,16 @@ function askBringBack(revision: number) {
   })
 }
 
+async function reopen(field: string) {
+  try {
+    await ask(api.POST('/v1/conflicts/reopenings', { body: { collection: path.value.collection, record: path.value.id, field } }))
+    toast.add({ severity: 'success', summary: 'Open again', detail: 'It is among the conflicts', life: 4000 })
+    await refresh()
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'Not opened', detail: (error as Error).message, life: 9000 })
+  }
+}
+
 function remove() {
   confirm.require({
     header: 'Remove this record?',
@@ -189,7 +199,7 @@ function askForChildren(also: string) {
           <template v-if="!record.removed"><ChildList v-for="c in children" :key="c.collection + id" :collection="c" :parent="id" /></template>
         <section class="sheet padded">
           <h2>History</h2>
-          <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" />
+          <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" @reopen="reopen" />
         </section>
         </div>
       </div>

@@ -3,9 +3,10 @@ import type { Delta, HistoryEntry, Overview } from '../api/client'
 import { fullTime, shown } from '../format'
 
 const props = defineProps<{ entries: HistoryEntry[]; collection: Overview; mayBringBack?: boolean }>()
-const emit = defineEmits<{ bringBack: [revision: number] }>()
+const emit = defineEmits<{ bringBack: [revision: number]; reopen: [field: string] }>()
 
 const fieldOf = (name: string) => props.collection.fields?.find((f) => f.name === name)
+const titleOf = (name?: string) => (name ? (fieldOf(name)?.title ?? name) : 'The removal')
 const deltaOf = (entry: HistoryEntry) => Object.entries((entry.fields ?? {}) as Delta)
 const verbs: Record<string, string> = { add: 'added', edit: 'edited', remove: 'removed' }
 const ruleText = { change: 'this change was taken', central: 'what central had was kept', both: 'both came together' } as Record<string, string>
@@ -35,9 +36,11 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
       </dl>
       <button v-if="mayBringBack && n > 0 && entry.kind !== 'remove'" type="button" class="back" @click="emit('bringBack', entry.revision)">Bring this back</button>
       <p v-for="(decision, k) in entry.decisions ?? []" :key="k" class="decision">
-        <template v-if="decision.rule === 'settled'">{{ fieldOf(decision.field ?? '')?.title ?? decision.field }} was in dispute; this change settled it.</template>
+        <template v-if="decision.rule === 'settled'">{{ titleOf(decision.field) }} was in dispute; this change settled it.
+          <button v-if="mayBringBack" type="button" class="back" @click="emit('reopen', decision.field ?? 'record-removal')">Open it again</button></template>
+        <template v-else-if="decision.rule === 'reopened'">The dispute over {{ titleOf(decision.field) }} was opened again.</template>
         <template v-else>
-          {{ decision.field ? (fieldOf(decision.field)?.title ?? decision.field) : 'The removal' }} met revision {{ decision.other.revision }}:
+          {{ titleOf(decision.field) }} met revision {{ decision.other.revision }}:
           by the rule <i>{{ decision.rule }}</i>, {{ decision.rule === 'ask' ? 'it is held for a person' : ruleText[decision.kept] }}.
         </template>
       </p>
