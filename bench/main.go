@@ -49,6 +49,7 @@ func main() {
 	records := flag.Int("records", 100_000, "records to load")
 	saves := flag.Int("saves", 1000, "local saves")
 	asJSON := flag.Bool("json", false, "write JSON")
+	only := flag.String("only", "", "run only the measure of this name, such as fleet; push always runs")
 	profile := flag.String("profile", "", "write a CPU profile to this file")
 	flag.Parse()
 	if *profile != "" {
@@ -62,7 +63,7 @@ func main() {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	results, err := run(context.Background(), *changes, *records, *saves)
+	results, err := run(context.Background(), *changes, *records, *saves, *only)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -88,7 +89,7 @@ type stand struct {
 	code        func(worker string) (string, error)
 }
 
-func run(ctx context.Context, changes, records, saves int) ([]measure, error) {
+func run(ctx context.Context, changes, records, saves int, only string) ([]measure, error) {
 	folder, err := os.MkdirTemp("", "homing-bench-")
 	if err != nil {
 		return nil, err
@@ -103,15 +104,23 @@ func run(ctx context.Context, changes, records, saves int) ([]measure, error) {
 	}
 	defer s.running.Stop()
 	var results []measure
-	for _, step := range []func() (measure, error){
-		func() (measure, error) { return s.push(ctx, changes) },
-		func() (measure, error) { return s.firstLoad(ctx, records) },
-		func() (measure, error) { return s.save(ctx, saves) },
-		func() (measure, error) { return s.search(ctx, 10) },
-		func() (measure, error) { return s.importRows(ctx, changes) },
-		func() (measure, error) { return s.territoryLoad(ctx) },
+	for _, step := range []struct {
+		name string
+		run  func() (measure, error)
+	}{
+		{"push", func() (measure, error) { return s.push(ctx, changes) }},
+		{"load", func() (measure, error) { return s.firstLoad(ctx, records) }},
+		{"save", func() (measure, error) { return s.save(ctx, saves) }},
+		{"search", func() (measure, error) { return s.search(ctx, 10) }},
+		{"import", func() (measure, error) { return s.importRows(ctx, changes) }},
+		{"territory", func() (measure, error) { return s.territoryLoad(ctx) }},
+		{"pull", func() (measure, error) { return s.incremental(ctx, 10_000, 10*records) }},
+		{"fleet", func() (measure, error) { return s.fleet(ctx, 1000) }},
 	} {
-		m, err := step()
+		if only != "" && step.name != only && step.name != "push" {
+			continue // the others work on what push has pushed
+		}
+		m, err := step.run()
 		if err != nil {
 			return nil, err
 		}

@@ -12,7 +12,7 @@ import (
 
 // Errors that callers act on. Those of central come from package link.
 var (
-	ErrNotEnrolled  = errors.New("this store is not enrolled; run homing local enrol with an enrolment code")
+	ErrNotEnrolled  = errors.New("this store is not enrolled; run homing local enrol with an enrolment code, or homing local attach if it was detached")
 	ErrEnrolled     = errors.New("this store is enrolled already")
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")

@@ -86,7 +86,10 @@ const firstYear = 2020
 
 // maySave says whether anybody may change the collection on this device now.
 func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, known map[string]string) error {
-	if known[factWorker] == "" {
+	switch {
+	case known[factToken] == "":
+		return ErrNotEnrolled
+	case known[factWorker] == "":
 		return ErrSignedOut
 	}
 	// A clock that was never set gives edits a time that nobody can make sense of later; one that is merely off is corrected.

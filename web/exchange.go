@@ -156,18 +156,37 @@ func (s *Server) registerPull() {
 			}
 			ask.Exchange = id
 		}
-		page, err := s.central.Pull(ctx, *who(ctx).Device, ask)
+		text, err := s.page(ctx, ask)
 		if err != nil {
 			return nil, err
 		}
-		s.metrics.delivered.Add(float64(len(page.Records)))
 		return &huma.StreamResponse{Body: func(out huma.Context) {
 			out.SetHeader("Content-Type", wire.JSON)
-			if _, err := out.BodyWriter().Write(page.AppendJSON(nil)); err != nil {
+			if _, err := out.BodyWriter().Write(text); err != nil {
 				s.log.DebugContext(ctx, "page not delivered", "error", err)
 			}
 		}}, nil
 	})
+}
+
+// page makes a page ready to be sent. Only so many are made at once, however many devices ask: each takes megabytes until it is written.
+func (s *Server) page(ctx context.Context, ask central.PullRequest) ([]byte, error) {
+	select {
+	case s.pages <- struct{}{}:
+		defer func() { <-s.pages }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	page, err := s.central.Pull(ctx, *who(ctx).Device, ask)
+	if err != nil {
+		return nil, err
+	}
+	s.metrics.delivered.Add(float64(len(page.Records)))
+	size := 256
+	for _, r := range page.Records {
+		size += len(r.Fields) + len(r.Marks) + 400
+	}
+	return page.AppendJSON(make([]byte, 0, size)), nil
 }
 
 // registerLookUp adds what devices ask for about collections that they do not load whole.

@@ -136,7 +136,7 @@ func compressAnswers() func(http.Handler) http.Handler {
 		return encoder
 	})
 	compressor.SetEncoder("zstd", func(w io.Writer, _ int) io.Writer {
-		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<18), zstd.WithLowerEncoderMem(true))
 		if err != nil {
 			return nil
 		}
@@ -161,7 +161,7 @@ func (s *Server) decompressBody(next http.Handler) http.Handler {
 			}
 			body = reader
 		case "zstd":
-			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(8<<20))
+			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(8<<20))
 			if err != nil {
 				writeProblem(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
 				return

@@ -40,9 +40,13 @@ type Server struct {
 	router  chi.Router
 	api     huma.API
 	metrics *metrics
+	pages   chan struct{} // holds one for each page that is being made
 	closing chan struct{} // closed when live events must end
 	once    sync.Once
 }
+
+// pagesAtOnce bounds the memory that pulls take.
+const pagesAtOnce = 8
 
 // New builds the server. It does not listen yet.
 func New(c *central.Central, options Options) *Server {
@@ -55,7 +59,7 @@ func New(c *central.Central, options Options) *Server {
 	if options.MaxChanges == 0 {
 		options.MaxChanges = wire.MaxBatchChanges
 	}
-	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), closing: make(chan struct{})}
+	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), pages: make(chan struct{}, pagesAtOnce), closing: make(chan struct{})}
 	s.router = chi.NewRouter()
 	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate, http.NewCrossOriginProtection().Handler,
 		compressAnswers(), s.decompressBody)

@@ -80,7 +80,8 @@ func progressText(p device.Progress) string {
 	case p.Phase == "push":
 		return fmt.Sprintf("sending: %d of %d changes", p.Done, p.Total)
 	case p.Total > 0:
-		return fmt.Sprintf("loading %s: %d of %d (%d%%)", p.Collection, p.Done, p.Total, 100*p.Done/p.Total)
+		done := min(p.Done, p.Total) // what changes meanwhile comes on top
+		return fmt.Sprintf("loading %s: %d of %d (%d%%)", p.Collection, done, p.Total, 100*done/p.Total)
 	}
 	return fmt.Sprintf("receiving %s: %d", p.Collection, p.Done)
 }

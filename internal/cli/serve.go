@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -48,6 +50,9 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
+			if os.Getenv("GOMEMLIMIT") == "" {
+				debug.SetMemoryLimit(memoryLimit)
+			}
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"), Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: build(), Console: console.Files(), Log: log,
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"), MaxChanges: c.Int("max-changes"),
@@ -67,6 +72,10 @@ EXAMPLES
 		},
 	}
 }
+
+// memoryLimit is how much memory the service takes before it collects what it no longer needs at once, in bytes. It is no bound: GOMEMLIMIT sets
+// another.
+const memoryLimit = 160 << 20
 
 const openNotice = "OPEN: nobody needs to sign in, and everybody on this machine may do everything."
 
