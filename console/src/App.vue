@@ -32,7 +32,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
       <RouterLink to="/" :class="{ here: ['collections', 'records', 'record'].includes(String($route.name)) }">Records</RouterLink>
       <RouterLink to="/conflicts">Conflicts</RouterLink>
       <RouterLink to="/devices">Devices</RouterLink>
-      <RouterLink to="/exchanges">Exchanges</RouterLink>
+      <RouterLink to="/exchanges" :class="{ here: $route.name === 'exchange' }">Exchanges</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/people">People</RouterLink>
     </nav>
     <span class="grow" />

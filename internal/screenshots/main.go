@@ -45,7 +45,7 @@ func run(out string) error {
 	if err := os.Chmod(folder, 0o755); err != nil { // the database's user must get through
 		return err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	defer cancel()
 	if err := terminalPictures(ctx, out, folder); err != nil {
 		return err
@@ -138,7 +138,23 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	if err := terminal(ctx, filepath.Join(out, "local-children.png"), `homing local children structures "Long Bridge"`, string(children)); err != nil {
 		return err
 	}
+	if err := rehearsePicture(ctx, out); err != nil {
+		return err
+	}
 	return importPicture(ctx, out, folder)
+}
+
+// rehearsePicture shows what a rehearsal of the demo's definitions says.
+func rehearsePicture(ctx context.Context, out string) error {
+	args := []string{"rehearse", "--seeds", "10", "--steps", "200"}
+	for _, name := range []string{"trails", "structures", "inspections", "findings"} {
+		args = append(args, "demo/definitions/"+name+".yaml")
+	}
+	text, err := exec.CommandContext(ctx, program, args...).Output()
+	if err != nil {
+		return fmt.Errorf("rehearse: %w\n%s", err, text)
+	}
+	return terminal(ctx, filepath.Join(out, "rehearse.png"), "homing "+strings.Join(args, " "), string(text))
 }
 
 // importPicture shows what an import says of a list with a mistake, and of the mended list.
@@ -269,6 +285,7 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-enrol.png", path: "/devices", wait: ".both img", before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`), chromedp.Click(`//button[contains(., "Issue a code")]`))},
 		{file: "console-people.png", path: "/people", wait: ".second"},
 		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
+		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`, before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},
 		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
 		{file: "console-edit.png", path: record, wait: "form.form", before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
 	} {

@@ -40,13 +40,14 @@ const tone = (what: string) => (what === 'refused' ? 'bad' : what === 'waiting' 
 
 <template>
   <div class="page">
+    <p class="path"><RouterLink :to="{ name: 'exchanges' }">← Exchanges</RouterLink></p>
     <div class="head"><h1>Exchange</h1><span v-if="detail" class="faint">{{ detail.device_name }}, {{ detail.worker }} · {{ fullTime(detail.started_at) }} · {{ kilobytes(detail.bytes_in) }} in, {{ kilobytes(detail.bytes_out) }} out</span></div>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <div v-if="detail" class="sheet">
       <EmptyNote v-if="!detail.carried?.length" title="It carried no change and no record">Or what it carried is no longer kept; <code>homing serve --keep-exchanges</code> says how long it is.</EmptyNote>
       <DataTable v-else :value="detail.carried" size="small" paginator :rows="50" :always-show-paginator="false">
-        <Column header=""><template #body="{ data }"><span :title="data.up ? 'a change that the device sent' : 'a record that the device got'">{{ data.up ? '↑' : '↓' }}</span></template></Column>
-        <Column header="No" class="number"><template #body="{ data }">{{ data.up ? data.number : '' }}</template></Column>
+        <Column header="" style="width: 2rem"><template #body="{ data }"><span :title="data.up ? 'a change that the device sent' : 'a record that the device got'">{{ data.up ? '↑' : '↓' }}</span></template></Column>
+        <Column header="No" class="number" style="width: 3.5rem"><template #body="{ data }">{{ data.up ? data.number : '' }}</template></Column>
         <Column header="Record"><template #body="{ data }"><RouterLink :to="{ name: 'record', params: { collection: data.collection, id: data.record } }">{{ title(data) }} {{ data.record.slice(-6) }}</RouterLink></template></Column>
         <Column header="What"><template #body="{ data }"><span :class="tone(data.what)">{{ data.what }}</span><span v-if="data.revision" class="faint"> · revision {{ data.revision }}</span></template></Column>
         <Column header="Fields">
@@ -60,3 +61,7 @@ const tone = (what: string) => (what === 'refused' ? 'bad' : what === 'waiting' 
     <p v-if="detail?.more" class="faint">The first {{ plural(detail.carried?.length ?? 0, 'change') }} and records; <code>homing exchanges show</code> lists more.</p>
   </div>
 </template>
+
+<style scoped>
+.path { margin: 0 0 0.4rem; }
+</style>
