@@ -24,6 +24,7 @@ type Travelled struct {
 	Collection string          `json:"collection"`
 	Record     uuid.UUID       `json:"record" format:"uuid"`
 	Number     int64           `json:"number,omitempty"`
+	Kind       change.Kind     `json:"kind,omitempty" doc:"Of an accepted change: add, edit or remove."`
 	What       string          `json:"what" doc:"The answer to a change; of a record: record, or gone when it was removed or withdrawn."`
 	Revision   int64           `json:"revision,omitempty"`
 	Fields     json.RawMessage `json:"fields,omitempty" doc:"Of a change, what it asked for, from what to what; of a record, its values at that revision."`
@@ -102,7 +103,7 @@ func (c *Central) ExchangeDetail(ctx context.Context, worker, id string, limit i
 	detail := ExchangeDetail{Exchange: found[0], Carried: []Travelled{}}
 	detail.StartedAt, detail.LastAt = detail.StartedAt.UTC(), detail.LastAt.UTC()
 	rows, err := c.db.QueryxContext(ctx, `
-		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, coalesce(v.sent, v.delta) AS asked, t.others
+		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, coalesce(v.sent, v.delta) AS asked, coalesce(v.kind, '') AS kind, t.others
 		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place FROM travelled WHERE exchange = $1 AND device = $2) t
 			CROSS JOIN LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record, t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
 				FROM generate_subscripts(t.records, 1) n) u
@@ -117,7 +118,7 @@ func (c *Central) ExchangeDetail(ctx context.Context, worker, id string, limit i
 		var number sql.NullInt64
 		var answer sql.NullString
 		var delta, others []byte
-		if err := rows.Scan(&one.At, &one.Batch, &one.Collection, &one.Record, &one.Revision, &number, &answer, &delta, &others); err != nil {
+		if err := rows.Scan(&one.At, &one.Batch, &one.Collection, &one.Record, &one.Revision, &number, &answer, &delta, &one.Kind, &others); err != nil {
 			return detail, err
 		}
 		if len(detail.Carried) == limit {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -35,4 +37,46 @@ func TestConflictsPage(t *testing.T) {
 	if err != nil || string(r.Fields["state"]) != `"closed"` {
 		t.Errorf("the device shows %s, %v", r.Fields["state"], err)
 	}
+}
+
+// Many conflicts are settled by a rule, a removal among them; one is opened again from the record's history; an exchange tells what it carried.
+func TestSettlingManyOnThePage(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  state: {title: State, enum: [open, closed]}\nsync:\n  removal: ask\n  rules: {state: ask}\n")
+	a, b := p.bed.Device("worker", "Valley tablet", device.Options{}), p.bed.Device("lead", "Ridge phone", device.Options{})
+	testbed.Exchange(t, a, b)
+	ctx := context.Background()
+	fork, err := a.Add(ctx, "sites", device.Fields{"name": "Fork"})
+	testbed.Must(t, err)
+	gone, err := a.Add(ctx, "sites", device.Fields{"name": "Old Ford"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, a, b)
+	_, err = a.Edit(ctx, "sites", fork.ID, device.Fields{"state": "open"})
+	testbed.Must(t, err)
+	_, err = b.Edit(ctx, "sites", fork.ID, device.Fields{"state": "closed"})
+	testbed.Must(t, err)
+	_, err = a.Edit(ctx, "sites", gone.ID, device.Fields{"state": "open"})
+	testbed.Must(t, err)
+	testbed.Must(t, b.Remove(ctx, "sites", gone.ID))
+	testbed.Exchange(t, a, b)
+	p.visit("/conflicts")
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "The removal of Old Ford")
+	p.says(".page", "remove it")
+	p.press("Show what that does")
+	p.says(".p-dialog", "State of Fork: closed")
+	p.press("Settle")
+	p.says(".page", "Nothing waits for a person")
+	testbed.Exchange(t, a, b)
+	p.bed.Same(a, b)
+	p.visit("/records/sites/" + fork.ID.String())
+	p.says(".trail", "State was in dispute; this change settled it")
+	p.press("Open it again")
+	p.says(".trail", "The dispute over State was opened again")
+	p.visit("/conflicts")
+	p.says(".conflict", "State of Fork")
+	p.visit("/exchanges")
+	p.do(chromedp.Click(`(//tbody/tr[contains(., "Ridge phone") and td[5][normalize-space()="2"]]//a)[1]`))
+	p.says(".page", "remove, held")
+	p.says(".page", "closed")
 }

@@ -429,7 +429,11 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 		if one.Up {
 			way, number = "up", fmt.Sprint(one.Number)
 		}
-		first := []any{way, number, one.Collection, one.Record.String()[24:], one.What, one.Revision}
+		what := one.What
+		if one.Kind != "" {
+			what = string(one.Kind) + ", " + what
+		}
+		first := []any{way, number, one.Collection, one.Record.String()[24:], what, one.Revision}
 		for _, line := range carriedLines(one.Up, one.Fields) {
 			t.row(append(first, line[0], line[1])...)
 			first = []any{"", "", "", "", "", ""}

@@ -49,7 +49,7 @@ const tone = (what: string) => (what === 'refused' ? 'bad' : what === 'waiting' 
         <Column header="" style="width: 2rem"><template #body="{ data }"><span :title="data.up ? 'a change that the device sent' : 'a record that the device got'">{{ data.up ? '↑' : '↓' }}</span></template></Column>
         <Column header="No" class="number" style="width: 3.5rem"><template #body="{ data }">{{ data.up ? data.number : '' }}</template></Column>
         <Column header="Record"><template #body="{ data }"><RouterLink :to="{ name: 'record', params: { collection: data.collection, id: data.record } }">{{ title(data) }} {{ data.record.slice(-6) }}</RouterLink></template></Column>
-        <Column header="What"><template #body="{ data }"><span :class="tone(data.what)">{{ data.what }}</span><span v-if="data.revision" class="faint"> · revision {{ data.revision }}</span></template></Column>
+        <Column header="What"><template #body="{ data }"><template v-if="data.kind">{{ data.kind }}, </template><span :class="tone(data.what)">{{ data.what }}</span><span v-if="data.revision" class="faint"> · revision {{ data.revision }}</span></template></Column>
         <Column header="Fields">
           <template #body="{ data }">
             <div v-for="[name, text] in lines(data)" :key="name"><span class="faint">{{ name }}</span> {{ text }}</div>
