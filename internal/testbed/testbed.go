@@ -130,7 +130,7 @@ func (l *Log) String() string {
 	return l.text.String()
 }
 
-// Start runs a central, on a database of its own unless one is named, with definitions of trails and structures and one worker of
+// Start runs a central, on a database of its own unless one is named, with definitions of trails and structures where it has none, and one worker of
 // each role, named like the role. It is stopped when the test ends.
 func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	t.Helper()
@@ -139,8 +139,7 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	for _, c := range change {
 		c(&options)
 	}
-	fresh := options.Database == ""
-	if fresh {
+	if options.Database == "" {
 		options.Database = Database(t)
 	}
 	b.Database = options.Database
@@ -156,7 +155,9 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	for _, role := range rights.Roles[:3] {
 		Must(t, ignoreClash(b.Central.AddWorker(context.Background(), string(role), role, Password)))
 	}
-	if fresh {
+	defined, err := b.Central.Definitions(context.Background())
+	Must(t, err)
+	if len(defined) == 0 {
 		b.Define(Trails, Structures)
 	}
 	return b
