@@ -279,6 +279,9 @@ func refusal(number int64, code, format string, args ...any) wire.Answer {
 // take checks and merges one new change. If it is accepted, its answer and version are noted.
 func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	collection := d.definitions[ch.Collection]
+	if collection == nil && d.restores > 0 {
+		return change.Waiting, reason(change.CodeUnknownCollection, "central was restored from before %q was defined; when it is defined again, this goes in", ch.Collection)
+	}
 	if collection == nil {
 		return change.Refused, reason(change.CodeUnknownCollection, "central has no collection %q", ch.Collection)
 	}

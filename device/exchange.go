@@ -73,7 +73,8 @@ type exchange struct {
 	offset      clock.Offset
 	maxChanges  int
 	maxBytes    int
-	revoked     bool // central lets it deliver at most
+	revoked     bool            // central lets it deliver at most
+	defined     map[string]bool // collections that central has now; a restored one may lack some
 	summary     *Summary
 	watch       func(Progress)
 }
@@ -226,6 +227,10 @@ func (e *exchange) define(ctx context.Context) error {
 	if err := e.call(ctx, http.MethodGet, "/v1/definitions", nil, &definitions); err != nil {
 		return err
 	}
+	e.defined = map[string]bool{}
+	for _, d := range definitions.Definitions {
+		e.defined[d.Collection] = true
+	}
 	if err := e.takeDefinitions(ctx, definitions); err != nil {
 		return err
 	}
@@ -295,6 +300,9 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 		}
 	}()
 	for _, c := range collections {
+		if !e.defined[c.Name] {
+			continue // what is here of it stays
+		}
 		if c.Direction.Pulls() && c.Keep == definition.OnDemand {
 			if err := e.refresh(ctx, c.Name); err != nil {
 				return err

@@ -49,9 +49,9 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 		return err
 	}
 	defer events.Close()
-	due := time.NewTimer(0) // what was missed before is pulled at once
-	defer due.Stop()
-	ahead := func() bool { return true }
+	due := time.After(0) // what was missed before is pulled at once
+	heads := map[string]int64{}
+	missed := true
 	for {
 		select {
 		case event, open := <-events.C:
@@ -62,24 +62,32 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 			if event.Name != wire.EventHeads {
 				continue
 			}
-			earlier := ahead
-			ahead = func() bool { return earlier() || s.behind(ctx, event) }
-			due.Reset(settle)
-		case <-due.C:
+			if err := json.Unmarshal([]byte(event.Data), &heads); err != nil {
+				missed = true // of a kind that this version does not know: better to look
+			}
+			if due == nil {
+				due = time.After(settle)
+			}
+		case <-due:
+			due = nil
 			// An exchange that was under way may have brought it, or it was this store's own.
-			if !ahead() {
-				ahead = func() bool { return false }
+			behind, err := s.behind(ctx, heads)
+			if err != nil {
+				return err
+			}
+			if !missed && !behind {
 				continue
 			}
 			summary, err := s.Pull(started(ctx, byListener), nil)
 			if errors.Is(err, ErrBusy) {
-				due.Reset(settle)
+				due = time.After(settle)
 				continue
 			}
 			if err != nil {
 				return err
 			}
-			ahead = func() bool { return false }
+			missed = false
+			clear(heads)
 			if summary.Received+summary.Withdrawn > 0 {
 				tell(summary, nil)
 			}
@@ -89,15 +97,11 @@ func (s *Store) follow(ctx context.Context, tell func(Summary, error), heard fun
 	}
 }
 
-// behind says whether an event tells of something that this store may not have. What cannot be told is worth a look.
-func (s *Store) behind(ctx context.Context, event link.Event) bool {
-	var heads map[string]int64
-	if err := json.Unmarshal([]byte(event.Data), &heads); err != nil {
-		return true
-	}
+// behind says whether heads have moved beyond what this store has pulled; a head of 0 says that the definition changed.
+func (s *Store) behind(ctx context.Context, heads map[string]int64) (bool, error) {
 	collections, err := s.Collections(ctx)
-	return err != nil || slices.ContainsFunc(collections, func(c CollectionStatus) bool {
+	return slices.ContainsFunc(collections, func(c CollectionStatus) bool {
 		head, named := heads[c.Name]
 		return c.Loads() && named && (head == 0 || head > c.Cursor)
-	})
+	}), err
 }

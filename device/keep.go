@@ -24,14 +24,19 @@ func (s *Store) readable(ctx context.Context, name string) (*definition.Collecti
 	if err != nil {
 		return nil, err
 	}
-	known, err := facts(ctx, s.db)
-	if err != nil {
-		return nil, storeError(err)
-	}
-	if known[factWorker] == "" && known[factToken] != "" { // a detached store is read by whoever has it
-		return nil, ErrSignedOut
+	if err := s.open(ctx); err != nil {
+		return nil, err
 	}
 	return c, s.expire(ctx, c)
+}
+
+// open says why nothing of the store is shown now: nobody is signed in. A detached store is read by whoever has it.
+func (s *Store) open(ctx context.Context) error {
+	known, err := facts(ctx, s.db)
+	if err == nil && known[factWorker] == "" && known[factToken] != "" {
+		err = ErrSignedOut
+	}
+	return storeError(err)
 }
 
 // latest is the device's clock, or the latest moment that this store has seen if the clock was turned back since: what is old does not
@@ -243,15 +248,10 @@ func (e *exchange) refresh(ctx context.Context, name string) error {
 }
 
 func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held, got wire.Refreshed) error {
-	err := e.within(ctx, func(tx *sqlx.Tx) error {
-		for _, r := range got.Records {
-			take := e.layUnder
-			if r.Withdrawn {
-				take = e.withdraw
-			}
-			if _, err := take(ctx, tx, name, r); err != nil {
-				return err
-			}
+	var news []wire.Record
+	err := e.within(ctx, func(tx *sqlx.Tx) (err error) {
+		if news, err = e.layAll(ctx, tx, name, got.Records); err != nil {
+			return err
 		}
 		now := timeText(e.now())
 		for _, h := range ask.Records {
@@ -275,7 +275,7 @@ func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held
 			e.summary.Received++
 		}
 	}
-	e.tell(name, got.Records)
+	e.tell(name, news)
 	return nil
 }
 

@@ -224,12 +224,8 @@ func (s *Store) discardRecord(ctx context.Context, tx *sqlx.Tx, row stored, back
 
 // writeDiscarded has reached the disk when it returns.
 func writeDiscarded(path string, now time.Time, queue []queued) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("nothing was discarded: %w", err)
-	}
-	defer file.Close()
-	for _, q := range queue {
+	lines := make([][]byte, len(queue))
+	for n, q := range queue {
 		ch, err := q.change()
 		if err != nil {
 			return err
@@ -238,7 +234,7 @@ func writeDiscarded(path string, now time.Time, queue []queued) error {
 		if q.Reasons != nil {
 			reasons = json.RawMessage(*q.Reasons)
 		}
-		text, err := json.Marshal(struct {
+		lines[n], err = json.Marshal(struct {
 			change.Change
 			DiscardedAt time.Time       `json:"discarded_at"`
 			Reasons     json.RawMessage `json:"reasons,omitempty"`
@@ -246,7 +242,19 @@ func writeDiscarded(path string, now time.Time, queue []queued) error {
 		if err != nil {
 			return err
 		}
-		if _, err := file.Write(append(text, '\n')); err != nil {
+	}
+	return appendLines(path, lines)
+}
+
+// appendLines writes to the end of a file. The lines have reached the disk when it returns.
+func appendLines(path string, lines [][]byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("nothing was discarded: %w", err)
+	}
+	defer file.Close()
+	for _, line := range lines {
+		if _, err := file.Write(append(line, '\n')); err != nil {
 			return fmt.Errorf("nothing was discarded: %w", err)
 		}
 	}

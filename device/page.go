@@ -28,20 +28,16 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 			if r.Removed {
 				e.summary.Removed++
 			}
-			take := e.layUnder
 			if r.Withdrawn {
 				e.summary.Received--
 				e.summary.Withdrawn++
-				take = e.withdraw
-			}
-			changed, err := take(ctx, tx, page.Collection, r)
-			if err != nil {
-				return err
-			}
-			if changed {
-				news = append(news, r)
 			}
 		}
+		changed, err := e.layAll(ctx, tx, page.Collection, left)
+		if err != nil {
+			return err
+		}
+		news = append(news, changed...)
 		if gaining {
 			return noteGain(ctx, tx, page)
 		}
@@ -113,6 +109,24 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 	}
 	err = flush()
 	return put, left, err
+}
+
+// layAll puts records one by one under what is unsent, or drops those that are withdrawn. It gives those that changed anything here.
+func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (news []wire.Record, err error) {
+	for _, r := range records {
+		take := e.layUnder
+		if r.Withdrawn {
+			take = e.withdraw
+		}
+		changed, err := take(ctx, tx, collection, r)
+		if err != nil {
+			return nil, err
+		}
+		if changed {
+			news = append(news, r)
+		}
+	}
+	return news, nil
 }
 
 // layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here

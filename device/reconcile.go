@@ -111,6 +111,9 @@ func (e *exchange) askLost(ctx context.Context) error {
 		byCollection[row.Collection] = append(byCollection[row.Collection], wire.HeldRecord{ID: id})
 	}
 	for name, held := range byCollection {
+		if !e.defined[name] {
+			continue
+		}
 		for some := range slices.Chunk(held, chunk) {
 			var got wire.Refreshed
 			if err := e.call(ctx, http.MethodPost, "/v1/collections/"+name+"/refresh", wire.Held{Records: some}, &got); err != nil {
@@ -156,20 +159,13 @@ func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 }
 
 func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Record) error {
-	err := e.within(ctx, func(tx *sqlx.Tx) error {
-		for _, r := range records {
-			take := e.layUnder
-			if r.Withdrawn {
-				take = e.withdraw
-			}
-			if _, err := take(ctx, tx, name, r); err != nil {
-				return err
-			}
-		}
-		return nil
+	var news []wire.Record
+	err := e.within(ctx, func(tx *sqlx.Tx) (err error) {
+		news, err = e.layAll(ctx, tx, name, records)
+		return err
 	})
 	if err == nil {
-		e.tell(name, records)
+		e.tell(name, news)
 	}
 	return err
 }
@@ -197,6 +193,9 @@ type LostRecord struct {
 // LostRecords lists what central has lost and nobody has offered again: it stems from devices that have not exchanged since the restore, or was
 // changed at central itself. When they come, it goes from this list by itself. [Store.OfferLost] offers it in this worker's name.
 func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err
+	}
 	var whole []stored
 	if err := s.db.SelectContext(ctx, &whole, `SELECT `+storedColumns+` FROM records WHERE lost <> '' AND pending = 0 AND NOT removed ORDER BY collection, id`); err != nil {
 		return nil, storeError(err)
@@ -261,35 +260,32 @@ func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, t
 	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta, EditedAt: edited.Time()}, err
 }
 
+// lost finds what central has lost of one record.
+func (s *Store) lost(ctx context.Context, collection string, id uuid.UUID) (LostRecord, error) {
+	all, err := s.LostRecords(ctx)
+	if err != nil {
+		return LostRecord{}, err
+	}
+	at := slices.IndexFunc(all, func(l LostRecord) bool { return l.Collection == collection && l.ID == id })
+	if at < 0 {
+		return LostRecord{}, fmt.Errorf("%w: central has lost nothing of it, or has it again", ErrNoRecord)
+	}
+	return all[at], nil
+}
+
 func settable(field definition.Field) bool {
 	may, _ := field.Settable()
 	return may && !field.Local
 }
 
-// OfferLost saves what central has lost of a record as a change of whoever is signed in, dated as the edits were that were lost. A counter or a text that others have added to should be
-// offered only when it is certain that they do not come any more: their own changes would be added once again.
+// OfferLost saves what central has lost of a record as a change of whoever is signed in, dated as the edits were that were lost. A counter or a text
+// that others have added to should be offered only when it is certain that they do not come any more: their own changes would be added once again.
 func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) error {
-	all, err := s.LostRecords(ctx)
+	lost, err := s.lost(ctx, collection, id)
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(all, func(l LostRecord) bool { return l.Collection == collection && l.ID == id })
-	if at < 0 {
-		return fmt.Errorf("%w: central has lost nothing of it, or has it again", ErrNoRecord)
-	}
-	lost := all[at]
-	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		c, err := s.collection(ctx, tx, collection)
-		if err != nil {
-			return err
-		}
-		known, err := facts(ctx, tx)
-		if err != nil {
-			return err
-		}
-		if err := s.maySave(ctx, tx, c, known); err != nil {
-			return err
-		}
+	err = s.saving(ctx, collection, func(tx *sqlx.Tx, _ *definition.Collection, known map[string]string) error {
 		row, err := loadStored(ctx, tx, collection, id.String())
 		if err != nil {
 			return err
@@ -329,19 +325,15 @@ func dateLast(ctx context.Context, tx *sqlx.Tx, at time.Time) error {
 
 // DropLost lets go of what central has lost of a record, after writing it to the end of a file, one JSON object a line.
 func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, backup string) error {
-	all, err := s.LostRecords(ctx)
+	lost, err := s.lost(ctx, collection, id)
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(all, func(l LostRecord) bool { return l.Collection == collection && l.ID == id })
-	if at < 0 {
-		return fmt.Errorf("%w: central has lost nothing of it, or has it again", ErrNoRecord)
-	}
-	text, err := json.Marshal(all[at])
+	text, err := json.Marshal(lost)
 	if err != nil {
 		return err
 	}
-	if err := appendLine(backup, text); err != nil {
+	if err := appendLines(backup, [][]byte{text}); err != nil {
 		return err
 	}
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
@@ -352,22 +344,9 @@ func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, b
 		return err
 	})
 	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id, Removed: all[at].Whole})
+		s.hub.tell(Changed{Collection: collection, ID: id, Removed: lost.Whole})
 	}
 	return err
-}
-
-// appendLine has reached the disk when it returns.
-func appendLine(path string, text []byte) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("nothing was given up: %w", err)
-	}
-	defer file.Close()
-	if _, err := file.Write(append(text, '\n')); err != nil {
-		return fmt.Errorf("nothing was given up: %w", err)
-	}
-	return file.Sync()
 }
 
 // keptBackups is how many backups that were made by themselves are kept of each kind.

@@ -44,12 +44,12 @@ func (q Queued) Shown(value json.RawMessage, plain func(json.RawMessage) string)
 // Review lists what central has not accepted yet of the changes of whoever is signed in, in the order in which they will be sent, field by
 // field from what to what. Those of others on the same device are sealed for them; [Store.People] counts them.
 func (s *Store) Review(ctx context.Context) ([]Queued, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err
+	}
 	worker, err := fact(ctx, s.db, factWorker)
 	if err != nil {
 		return nil, storeError(err)
-	}
-	if token, err := fact(ctx, s.db, factToken); err != nil || worker == "" && token != "" {
-		return nil, errors.Join(storeError(err), ErrSignedOut)
 	}
 	var rows []struct {
 		queued

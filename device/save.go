@@ -43,18 +43,7 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		return Record{}, invalid(collection, err)
 	}
 	var saved Record
-	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		c, err := s.collection(ctx, tx, collection)
-		if err != nil {
-			return err
-		}
-		known, err := facts(ctx, tx)
-		if err != nil {
-			return err
-		}
-		if err := s.maySave(ctx, tx, c, known); err != nil {
-			return err
-		}
+	err = s.saving(ctx, collection, func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) (err error) {
 		var row stored
 		if kind == change.Remove {
 			row, err = s.removeTogether(ctx, tx, c, id, known)
@@ -79,6 +68,24 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		s.hub.tell(Changed{Collection: collection, ID: id, Removed: kind == change.Remove})
 	}
 	return saved, err
+}
+
+// saving runs a transaction that saves in a collection, if whoever is signed in may do so now.
+func (s *Store) saving(ctx context.Context, collection string, work func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) error) error {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		c, err := s.collection(ctx, tx, collection)
+		if err != nil {
+			return err
+		}
+		known, err := facts(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := s.maySave(ctx, tx, c, known); err != nil {
+			return err
+		}
+		return work(tx, c, known)
+	})
 }
 
 // firstYear is the first in which a device's clock can be right.

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
+	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/record"
 )
@@ -29,18 +30,7 @@ func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, fie
 		return Record{}, invalid(collection, err)
 	}
 	var saved Record
-	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		c, err := s.collection(ctx, tx, collection)
-		if err != nil {
-			return err
-		}
-		known, err := facts(ctx, tx)
-		if err != nil {
-			return err
-		}
-		if err := s.maySave(ctx, tx, c, known); err != nil {
-			return err
-		}
+	err = s.saving(ctx, collection, func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) (err error) {
 		row, err := loadStored(ctx, tx, collection, id.String())
 		if err != nil {
 			return err

@@ -83,6 +83,9 @@ type Carried struct {
 // Carried lists what an exchange has carried, in the order in which it was answered or came. It is kept for 30 days, or 50,000 changes and records;
 // records of a first load are not kept one by one.
 func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		At         string `db:"at"`
 		Up         bool   `db:"up"`

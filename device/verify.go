@@ -45,6 +45,9 @@ const (
 // set. With mend, what differs is fetched anew; unsent changes stay on top of it, and a record that only this device has is kept, as one
 // that central has lost.
 func (s *Store) Verify(ctx context.Context, mere, mend bool) ([]Verified, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err // differences are named
+	}
 	if !mere {
 		if _, err := s.Pull(ctx, nil); err != nil {
 			return nil, err
@@ -68,7 +71,7 @@ func (s *Store) Verify(ctx context.Context, mere, mend bool) ([]Verified, error)
 	}
 	all := []Verified{}
 	for _, c := range collections {
-		if !c.Loads() {
+		if !c.Loads() || !e.defined[c.Name] {
 			continue
 		}
 		one, err := e.verify(ctx, c)

@@ -111,7 +111,7 @@ func (w *world) checkCounters() {
 		}
 	}
 	for _, r := range w.central.Records() {
-		def := w.compiled(r.Collection).Definition
+		def := w.definitionOf(r.Collection)
 		for _, f := range def.Fields {
 			at := r.Collection + r.ID.String() + f.Name
 			if made, _ := kindOf(def, f); made != number || unsure[at] || r.Removed {
@@ -185,7 +185,7 @@ func (w *world) checkDecisions() {
 	for _, v := range w.central.History() {
 		at := v.Collection + v.Record.String()
 		before := state[at]
-		rules := w.compiled(v.Collection).Rules()
+		rules := w.definitionOf(v.Collection).Rules()
 		for _, field := range v.Change.Fields.Names() {
 			edit, delta := v.Change.Fields[field], v.Delta[field]
 			rule := rules.Fields[field]
@@ -243,8 +243,8 @@ func (w *world) checkOrder() {
 		}
 	}
 	for _, r := range w.central.Records() {
-		def := w.compiled(r.Collection).Definition
-		rules := w.compiled(r.Collection).Rules()
+		def := w.definitionOf(r.Collection)
+		rules := def.Rules()
 		for _, f := range def.Fields {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]

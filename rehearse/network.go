@@ -149,7 +149,7 @@ func (w *world) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		}
 		answers, err := w.central.Push(d.device(), batch)
 		if err == nil {
-			w.note(d, batch, answers)
+			w.note(answers)
 		}
 		return answers, err
 	case len(parts) == 3 && parts[2] == "changes":

@@ -18,7 +18,7 @@ func (w *world) randomDefinitions() []definition.Definition {
 	field := func(name, schema string) definition.Field {
 		return definition.Field{Name: name, Title: name, Schema: json.RawMessage(schema)}
 	}
-	make := func(name string) definition.Definition {
+	collection := func(name string) definition.Definition {
 		d := definition.Definition{Collection: name, Version: 1, Title: name, Label: "{later}", Sync: definition.Sync{Removal: removal(), Rules: map[string]merge.Rule{}}}
 		for _, f := range []struct {
 			name, schema string
@@ -46,7 +46,7 @@ func (w *world) randomDefinitions() []definition.Definition {
 		}
 		return d
 	}
-	top, below := make("areas"), make("items")
+	top, below := collection("areas"), collection("items")
 	if w.chance(70) {
 		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas", Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})
 		below.Parent = &definition.Parent{Collection: "areas", Field: "area", Removal: []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren, definition.KeepChildren}[w.random.IntN(3)]}

@@ -257,7 +257,7 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 }
 
 // note counts the answers that central gives.
-func (w *world) note(d *unit, batch wire.Batch, answers wire.Answers) {
+func (w *world) note(answers wire.Answers) {
 	for _, answer := range answers.Answers {
 		w.report.Answers[string(answer.Answer)]++
 		for _, reason := range answer.Reasons {
@@ -358,14 +358,6 @@ func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
 	return all
 }
 
-func (w *world) compiled(name string) *definition.Collection {
-	for _, d := range w.options.Definitions {
-		if d.Collection == name {
-			c, err := d.Compile()
-			if err == nil {
-				return c
-			}
-		}
-	}
-	return nil
+func (w *world) definitionOf(name string) definition.Definition {
+	return w.options.Definitions[slices.IndexFunc(w.options.Definitions, func(d definition.Definition) bool { return d.Collection == name })]
 }

@@ -119,11 +119,32 @@ func Restore(ctx context.Context, database, data, path, before string) (generati
 	if err := os.Chmod(before, 0o600); err != nil {
 		return uuid.Nil, err
 	}
-	// All in one transaction: it is replaced whole or not at all.
-	if err := tool(ctx, at, "pg_restore", "--clean", "--if-exists", "--no-owner", "--single-transaction", path); err != nil {
+	if err := replace(ctx, at, path); err != nil {
 		return uuid.Nil, fmt.Errorf("nothing was changed: %w", err)
 	}
 	return central.Restored(ctx, central.Options{Database: at}, known)
+}
+
+// replace puts a backup in the place of what a database has, in one transaction: whole or not at all. Views of collections that were defined after
+// the backup hang on the tables, and the backup does not know of them; those that it knows it brings.
+func replace(ctx context.Context, database, path string) error {
+	restore, err := cluster.Program("pg_restore")
+	if err != nil {
+		return err
+	}
+	script, err := os.CreateTemp("", "homing-restore-*.sql") // nobody else can read it
+	if err != nil {
+		return err
+	}
+	defer os.Remove(script.Name())
+	if err := script.Close(); err != nil {
+		return err
+	}
+	if said, err := exec.CommandContext(ctx, restore, "--clean", "--if-exists", "--no-owner", "--file="+script.Name(), path).CombinedOutput(); err != nil {
+		return fmt.Errorf("pg_restore: %w: %s", err, bytes.TrimSpace(said))
+	}
+	return tool(ctx, database, "psql", "--quiet", "--no-psqlrc", "--set=ON_ERROR_STOP=1", "--output="+os.DevNull, "--single-transaction",
+		"--command=DROP SCHEMA IF EXISTS "+central.ViewSchema+" CASCADE", "--file="+script.Name())
 }
 
 // unused says whether nothing but this works on the database.

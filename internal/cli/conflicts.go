@@ -85,25 +85,14 @@ func printConflicts(w io.Writer, all []central.Conflict) error {
 }
 
 func settleConflict(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION", "RECORD", "FIELD")
-	if err != nil {
-		return err
-	}
 	if c.IsSet("take") == c.IsSet("value") {
 		return usageError{errors.New("say what the field is to be: --take N, or --value VALUE")}
 	}
-	call, err := newCaller(c)
+	call, d, id, err := target(ctx, c, "FIELD")
 	if err != nil {
 		return err
 	}
-	d, err := call.definitionAt(ctx, args[0])
-	if err != nil {
-		return err
-	}
-	id, err := call.find(ctx, d, args[1])
-	if err != nil {
-		return err
-	}
+	args := c.Args().Slice()
 	var all []central.Conflict
 	if err := call.get(ctx, "/v1/conflicts", &all); err != nil {
 		return err
@@ -266,29 +255,18 @@ func printSettlements(w io.Writer, plan []central.SettledOne) error {
 }
 
 func reopenConflict(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION", "RECORD", "FIELD")
+	call, d, id, err := target(ctx, c, "FIELD")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
-	if err != nil {
-		return err
-	}
-	d, err := call.definitionAt(ctx, args[0])
-	if err != nil {
-		return err
-	}
-	id, err := call.find(ctx, d, args[1])
-	if err != nil {
-		return err
-	}
+	field := c.Args().Get(2)
 	var answer wire.Answer
-	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/reopenings", map[string]any{"collection": args[0], "record": id, "field": args[2]}, &answer); err != nil {
+	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/reopenings", map[string]any{"collection": d.Collection, "record": id, "field": field}, &answer); err != nil {
 		return err
 	}
 	if c.Bool("json") {
 		return writeJSON(c.Root().Writer, answer)
 	}
-	fmt.Fprintf(c.Root().Writer, "The conflict over %s is open again, at revision %d: homing conflicts list\n", args[2], answer.Revision)
+	fmt.Fprintf(c.Root().Writer, "The conflict over %s is open again, at revision %d: homing conflicts list\n", field, answer.Revision)
 	return nil
 }

@@ -187,9 +187,9 @@ func (c caller) find(ctx context.Context, d *definition.Collection, text string)
 	return uuid.Nil, codedError{fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean", len(fits), d.Collection, text), exitBusy}
 }
 
-// target reads COLLECTION RECORD.
-func target(ctx context.Context, c *cli.Command) (caller, *definition.Collection, uuid.UUID, error) {
-	args, err := arguments(c, "COLLECTION", "RECORD")
+// target reads COLLECTION RECORD and checks that the further arguments of those names are there, too.
+func target(ctx context.Context, c *cli.Command, further ...string) (caller, *definition.Collection, uuid.UUID, error) {
+	args, err := arguments(c, append([]string{"COLLECTION", "RECORD"}, further...)...)
 	if err != nil {
 		return caller{}, nil, uuid.Nil, err
 	}
@@ -244,25 +244,13 @@ func moment(text string) (time.Time, error) {
 }
 
 func bringBack(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION", "RECORD", "REVISION")
+	call, d, id, err := target(ctx, c, "REVISION")
 	if err != nil {
 		return err
 	}
-	revision, err := strconv.ParseInt(args[2], 10, 64)
+	revision, err := strconv.ParseInt(c.Args().Get(2), 10, 64)
 	if err != nil || revision < 1 {
-		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", args[2])}
-	}
-	call, err := newCaller(c)
-	if err != nil {
-		return err
-	}
-	d, err := call.definitionAt(ctx, args[0])
-	if err != nil {
-		return err
-	}
-	id, err := call.find(ctx, d, args[1])
-	if err != nil {
-		return err
+		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", c.Args().Get(2))}
 	}
 	return write(ctx, c, call, d, http.MethodPost, recordsPath(d.Collection)+"/"+id.String()+"/bring-back", map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
 }
