@@ -81,10 +81,14 @@ type Carried struct {
 }
 
 // Carried lists what an exchange has carried, in the order in which it was answered or came. It is kept for 30 days, or 50,000 changes and records;
-// records of a first load are not kept one by one.
+// records of a first load are not kept one by one. What central has refused of others who use this device is sealed for them.
 func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
+	}
+	worker, err := fact(ctx, s.db, factWorker)
+	if err != nil {
+		return nil, storeError(err)
 	}
 	var rows []struct {
 		At         string `db:"at"`
@@ -98,7 +102,8 @@ func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, err
 		Fields     string `db:"fields"`
 		Author     string `db:"author"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, collection, record, kind, answer, revision, number, fields, author FROM travelled WHERE exchange = ? ORDER BY rowid`, exchange.String()); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, collection, record, kind, answer, revision, number, fields, author FROM travelled
+		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND author <> ?) ORDER BY rowid`, exchange.String(), worker); err != nil {
 		return nil, storeError(err)
 	}
 	all := make([]Carried, len(rows))

@@ -90,6 +90,17 @@ func TestP1SignOutKeepsWhatIsUnsent(t *testing.T) {
 	if _, err := store.Find(ctx, "trails", nil, "", "", 0, 0); !errors.Is(err, device.ErrSignedOut) {
 		t.Errorf("read while nobody is signed in: %v", err)
 	}
+	for what, read := range map[string]func() error{
+		"what exchanges carried":  func() error { _, err := store.Carried(ctx, newID()); return err },
+		"what central lost":       func() error { _, err := store.LostRecords(ctx); return err },
+		"differences":             func() error { _, err := store.Verify(ctx, true, false); return err },
+		"the review":              func() error { _, err := store.Review(ctx); return err },
+		"all of it, by detaching": func() error { _, err := store.Detach(ctx); return err },
+	} {
+		if err := read(); !errors.Is(err, device.ErrSignedOut) {
+			t.Errorf("%s is shown while nobody is signed in: %v", what, err)
+		}
+	}
 	if _, err := store.Add(ctx, "trails", device.Fields{"name": "x"}); !errors.Is(err, device.ErrSignedOut) {
 		t.Errorf("saved while nobody is signed in: %v", err)
 	}

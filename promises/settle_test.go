@@ -232,6 +232,25 @@ func TestFollow(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("nothing was heard")
 	}
+	// News that never cease do not keep it from pulling.
+	steady := time.Now().Add(2 * time.Second)
+	for time.Now().Before(steady) && len(heard) == 0 {
+		addTrail(t, other, "One of many")
+		_, err := other.Push(ctx, nil)
+		testbed.Must(t, err)
+	}
+	if len(heard) == 0 {
+		t.Error("while news came without pause, nothing was pulled")
+	}
+	testbed.Wait(t, "all is pulled", func() bool {
+		found, err := store.Find(ctx, "trails", nil, "", "", 1, 0)
+		mine, err2 := other.Find(ctx, "trails", nil, "", "", 1, 0)
+		return err == nil && err2 == nil && found.Total == mine.Total
+	})
+	time.Sleep(time.Second)
+	for len(heard) > 0 {
+		<-heard
+	}
 	addTrail(t, store, "Own")
 	before := hits(t, bed)
 	testbed.Exchange(t, store)

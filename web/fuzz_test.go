@@ -21,6 +21,8 @@ func FuzzPush(f *testing.F) {
 		`{"number":2,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"remove","base":0,"stamp":"000000000001-0000","edited_at":"1970-01-01T00:00:00Z","author":"\ud800"}`,
 		`{"number":3,"collection":"trails\u0000","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"\u0000":{"to":1}},"stamp":"000000000001-0000","edited_at":"2026-11-01T10:00:00+23:59"}`,
 		`{"number":4,"collection":"structures","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"name":{"to":"é","from":{}},"kind":{"to":"bridge"},"location":{"to":{"type":"Point","coordinates":[1e300,-1e-300]}}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z"}`,
+		`{"number":5,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"name":{"to":"x"}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z","group":{"id":"0199d3a1-c2b4-7000-8000-000000000002","of":1},"folds":[1,2],"turned_ms":-5}`,
+		`{"number":6,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z","group":{"id":"","of":-1},"folds":[77776,6,-6],"turned_ms":9223372036854775807}`,
 		`{"fields":{"name":{"to":` + strings.Repeat("[", 500) + strings.Repeat("]", 500) + `}}}`, `{}`, `null`, `[]`, `"`, `{"number":1e3}`, `{"number":-0}`,
 	} {
 		f.Add(seed)
