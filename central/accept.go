@@ -315,7 +315,7 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, collection.CurrentNames(ch.Fields))
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields,
-		Stamp: d.offset.Turned(turned(ch)).Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}}
+		Stamp: d.offset.Turned(turned(ch)).Correct(ch.Stamp, d.received), Source: change.Source{Incarnation: d.incarnation, Number: ch.Number}, Direct: d.batch == nil}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
 	if err != nil {
 		var refused *merge.Refusal

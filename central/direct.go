@@ -68,55 +68,34 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 	var answer wire.Answer
 	var done *desk
 	err := c.within(ctx, nil, func(tx *sqlx.Tx) error {
-		ch := change.Change{Collection: write.Collection, Record: write.Record, Kind: write.Kind, Base: write.Base,
-			Author: who.Name, Stamp: clock.At(received), EditedAt: received}
+		at := key{write.Collection, write.Record}
+		rows, err := loadRows(ctx, tx, []key{at})
+		if err != nil {
+			return err
+		}
+		definitions, err := c.definitions(ctx, tx)
+		if err != nil {
+			return err
+		}
+		current := rows[at]
+		seen := record.Fields{}
+		if write.sawEarlier(current) {
+			if seen, err = fieldsAt(ctx, tx, write.Collection, write.Record, write.Base); err != nil {
+				return err
+			}
+		}
+		ch, err := write.shape(who, definitions[write.Collection], current, seen)
+		if err != nil {
+			return err
+		}
+		ch.Stamp, ch.EditedAt = clock.At(received), received
 		if err := tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&ch.Number); err != nil {
 			return err
 		}
-		fields, err := write.Fields.Canonical()
-		if err != nil {
-			return fail(Invalid, "%v", err)
-		}
-		items := []item{{change: ch}}
-		rows, err := loadRows(ctx, tx, keysOf(items))
-		if err != nil {
+		if err := directFields(ctx, tx, definitions[write.Collection], ch.Fields); err != nil {
 			return err
 		}
-		current := rows[key{ch.Collection, ch.Record}]
-		if current != nil {
-			definitions, err := c.definitions(ctx, tx)
-			if err != nil {
-				return err
-			}
-			if collection := definitions[write.Collection]; !alone(who).see(collection, current.territories, current.Fields) {
-				return fail(NotFound, "there is no record %s in %s", write.Record, write.Collection) // as everywhere for who may not see it
-			}
-		}
-		if problem := directProblem(write, current); problem != nil {
-			return problem
-		}
-		if write.Settles != nil {
-			if problem := settling(write.Settles.Field, write.Base, current); problem != nil {
-				return problem
-			}
-			if fields, err = write.Settles.delta(current); err != nil {
-				return err
-			}
-		}
-		if current != nil {
-			for name, edit := range fields {
-				edit.From = current.Fields[name]
-				fields[name] = edit
-			}
-			if write.Base < 0 {
-				ch.Base = current.Revision
-			}
-		}
-		ch.Base, ch.Fields = max(ch.Base, 0), fields
-		if problem := c.directFields(ctx, tx, write.Collection, fields); problem != nil {
-			return problem
-		}
-		items[0] = item{change: ch, digest: ch.Digest()}
+		items := []item{{change: ch, digest: ch.Digest()}}
 		if write.Kind == change.Remove {
 			if items, err = c.cascade(ctx, tx, ch, write.WithChildren); err != nil {
 				return err
@@ -131,7 +110,6 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 				return refused(answer.Reasons)
 			}
 		}
-		at := key{ch.Collection, ch.Record}
 		last := done.versions[len(done.versions)-1]
 		answer.Record = done.wireRecord(at, done.rows[at], last)
 		answer.Record.Position = last.position
@@ -142,6 +120,52 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 	}
 	c.announce(ctx, Event{Heads: done.heads()})
 	return answer, nil
+}
+
+// sawEarlier says whether the author saw an earlier state of the record than the one that it has now.
+func (w Write) sawEarlier(current *row) bool {
+	return current != nil && w.Base > 0 && w.Base < current.Revision
+}
+
+// shape makes the change that a write is. What its author saw is where it starts from: seen, if that was an earlier state than the record has now,
+// so that what others have done since is not taken for something that the author took away.
+func (w Write) shape(who Person, collection *definition.Collection, current *row, seen record.Fields) (change.Change, error) {
+	ch := change.Change{Collection: w.Collection, Record: w.Record, Kind: w.Kind, Base: max(w.Base, 0), Author: who.Name}
+	fields, err := w.Fields.Canonical()
+	if err != nil {
+		return ch, fail(Invalid, "%v", err)
+	}
+	if current != nil && !alone(who).see(collection, current.territories, current.Fields) {
+		return ch, fail(NotFound, "there is no record %s in %s", w.Record, w.Collection) // as everywhere for who may not see it
+	}
+	if err := directProblem(w, current); err != nil {
+		return ch, err
+	}
+	if w.Settles != nil {
+		if err := settling(w.Settles.Field, w.Base, current); err != nil {
+			return ch, err
+		}
+		if fields, err = w.Settles.delta(current); err != nil {
+			return ch, err
+		}
+	}
+	if current != nil {
+		if !w.sawEarlier(current) || w.Settles != nil {
+			seen = current.Fields
+		}
+		if w.Base < 0 {
+			ch.Base = current.Revision
+		}
+	}
+	for name, edit := range fields {
+		if edit.From = seen[name]; w.sawEarlier(current) && w.Settles == nil && string(edit.From) == string(edit.To) {
+			delete(fields, name) // a form sends back what it was given, and others may have changed it since
+			continue
+		}
+		fields[name] = edit
+	}
+	ch.Fields = fields
+	return ch, nil
 }
 
 func (s *Settlement) delta(current *row) (record.Delta, error) {
@@ -192,14 +216,13 @@ func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change, w
 }
 
 // directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.
-func (c *Central) directFields(ctx context.Context, tx *sqlx.Tx, collection string, delta record.Delta) error {
-	definitions, err := c.definitions(ctx, tx)
-	if err != nil || definitions[collection] == nil {
-		return err
+func directFields(ctx context.Context, tx *sqlx.Tx, collection *definition.Collection, delta record.Delta) error {
+	if collection == nil {
+		return nil
 	}
 	var reasons []change.Reason
 	for _, name := range delta.Names() {
-		field, _ := definitions[collection].Field(name)
+		field, _ := collection.Field(name)
 		if string(delta[name].From) == string(delta[name].To) {
 			continue // a form sends back what it was given
 		}

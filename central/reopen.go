@@ -84,8 +84,9 @@ func disputeBefore(ctx context.Context, tx *sqlx.Tx, at key, field string, curre
 		Incarnation uuid.UUID `db:"incarnation"`
 		Number      int64     `db:"number"`
 		Stamp       string    `db:"stamp"`
+		Device      string    `db:"device"`
 	}
-	if err := tx.SelectContext(ctx, &versions, `SELECT revision, delta, sent, decisions, incarnation, number, stamp FROM versions WHERE collection = $1 AND record = $2 AND decisions IS NOT NULL ORDER BY revision DESC`,
+	if err := tx.SelectContext(ctx, &versions, `SELECT revision, delta, sent, decisions, incarnation, number, stamp, device FROM versions WHERE collection = $1 AND record = $2 AND decisions IS NOT NULL ORDER BY revision DESC`,
 		at.collection, at.id); err != nil {
 		return merge.Dispute{}, err
 	}
@@ -119,7 +120,7 @@ func disputeBefore(ctx context.Context, tx *sqlx.Tx, at key, field string, curre
 			case decided.Rule == merge.Settled:
 				settled = true
 				if was := valueIn(delta, field, false); !removal && was != nil {
-					dispute.Join(merge.Candidate{Value: was, Side: decided.Other})
+					dispute.Join(merge.Candidate{Value: was, Side: decided.Other}, false)
 				}
 			case settled && (decided.Rule == string(merge.Ask) || decided.Rule == string(merge.AskRemoval)):
 				value := json.RawMessage("true")
@@ -127,7 +128,7 @@ func disputeBefore(ctx context.Context, tx *sqlx.Tx, at key, field string, curre
 					value = valueIn(sent, field, true)
 				}
 				if removal || string(value) != string(current.Fields.At(field)) {
-					dispute.Join(merge.Candidate{Value: value, Side: side})
+					dispute.Join(merge.Candidate{Value: value, Side: side}, v.Device == "")
 				}
 			}
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -158,18 +157,19 @@ func (c *Central) fillRecords(ctx context.Context, carried []Travelled) error {
 		if one.Up || one.What != "record" {
 			continue
 		}
-		then, err := c.fieldsAt(ctx, one.Collection, one.Record, one.Revision)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		then, err := fieldsAt(ctx, c.db, one.Collection, one.Record, one.Revision)
+		if err != nil {
 			return err
 		}
-		one.Fields = then
+		one.Fields = then.JSON()
 	}
 	return nil
 }
 
-func (c *Central) fieldsAt(ctx context.Context, collection string, id uuid.UUID, revision int64) (json.RawMessage, error) {
+// fieldsAt gives the fields that a record had at a revision, from the history.
+func fieldsAt(ctx context.Context, q querier, collection string, id uuid.UUID, revision int64) (record.Fields, error) {
 	var deltas [][]byte
-	if err := c.db.SelectContext(ctx, &deltas, `SELECT delta FROM versions WHERE collection = $1 AND record = $2 AND revision <= $3 ORDER BY revision`, collection, id, revision); err != nil {
+	if err := q.SelectContext(ctx, &deltas, `SELECT delta FROM versions WHERE collection = $1 AND record = $2 AND revision <= $3 ORDER BY revision`, collection, id, revision); err != nil {
 		return nil, err
 	}
 	fields := record.Fields{}
@@ -180,7 +180,7 @@ func (c *Central) fieldsAt(ctx context.Context, collection string, id uuid.UUID,
 		}
 		fields = fields.Apply(delta)
 	}
-	return fields.JSON(), nil
+	return fields, nil
 }
 
 // ForgetExchanges lets go of the log of exchanges that ended before a moment, and of the oldest beyond so many carried batches and pages.

@@ -40,7 +40,7 @@ func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	case !disputed:
 		open = Dispute{Opened: m.mark.Revision, Base: m.from}
 	}
-	open.Join(mine)
+	open.Join(mine, edit.Direct)
 	out.State.Marks.Disputes = with(out.State.Marks.Disputes, m.name, open)
 	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral, Other: m.known.side()})
 	out.Verdict = change.Held
@@ -64,11 +64,12 @@ func without(disputes map[string]Dispute, name string) map[string]Dispute {
 	return all
 }
 
-// Join adds what somebody wants; what they say later takes the place of what they said before.
-func (d *Dispute) Join(mine Candidate) {
+// Join adds what somebody wants; what a store says later takes the place of what it said before. Direct says that it was said at central, where
+// one source stands for many people.
+func (d *Dispute) Join(mine Candidate, direct bool) {
 	d.Others = slices.Clone(d.Others)
 	at := slices.IndexFunc(d.Others, func(c Candidate) bool { return c.Side.Source.Incarnation == mine.Side.Source.Incarnation })
-	if at >= 0 {
+	if at >= 0 && !direct {
 		d.Others[at] = mine
 		return
 	}
@@ -76,8 +77,8 @@ func (d *Dispute) Join(mine Candidate) {
 }
 
 // disputeRemoval holds a removal: the record stays until a person has decided.
-func (o *Outcome) disputeRemoval(open Dispute, removal Mark) {
-	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.side()})
+func (o *Outcome) disputeRemoval(open Dispute, removal Mark, direct bool) {
+	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.side()}, direct)
 	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
 	o.Verdict = change.Held
 }

@@ -78,6 +78,15 @@ type Edit struct {
 	Fields record.Delta
 	Stamp  clock.Stamp // corrected
 	Source change.Source
+	// Direct says that the edit was made at central, where many people write from one source: its author knew what stood there at Base, and of
+	// what came since nothing, not even from the same source.
+	Direct bool
+}
+
+// foreign says whether the author of the edit did not know of what set the mark: it came after the revision that the edit is based on, and not
+// from the same store. What a store did earlier never disputes with what it does later.
+func (e Edit) foreign(m Mark) bool {
+	return m.Revision > e.Base && (e.Direct || m.Source.Incarnation != e.Source.Incarnation)
 }
 
 // Outcome is what a merge came to.
@@ -120,7 +129,7 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 		remove(&out, rules, state, edit, mark)
 		return out, nil
 	}
-	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit && removal.foreign(edit.Base, edit.Source) {
+	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit && edit.foreign(removal) {
 		out.Delta = record.Delta{}
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.side()})
 		return out, nil
@@ -148,9 +157,9 @@ func check(state State, edit Edit) error {
 		return refuse(change.CodeUnknownBase, "the change is based on revision %d, but central's record is at %d", edit.Base, state.Revision)
 	case !state.Exists() && edit.Kind != change.Add:
 		return refuse(change.CodeUnknownRecord, "central has no such record: it was never added, or its add was refused")
-	case state.Removed && edit.Kind == change.Edit && !state.Marks.presence().foreign(edit.Base, edit.Source):
+	case state.Removed && edit.Kind == change.Edit && !edit.foreign(state.Marks.presence()):
 		return refuse(change.CodeRemoved, "the record was removed at revision %d, before this edit; add it again to bring it back", state.Marks.presence().Revision)
-	case state.Removed && edit.Kind == change.Remove && !state.Marks.presence().foreign(edit.Base, edit.Source):
+	case state.Removed && edit.Kind == change.Remove && !edit.foreign(state.Marks.presence()):
 		return refuse(change.CodeRemoved, "the record was removed already, at revision %d", state.Marks.presence().Revision)
 	}
 	return nil
@@ -159,12 +168,12 @@ func check(state State, edit Edit) error {
 // newsFor says whether central's record holds anything of others that the edit's base did not, so that the device must be
 // told what came out.
 func newsFor(state State, edit Edit) bool {
-	if state.Marks.presence().foreign(edit.Base, edit.Source) || state.Marks.Base.foreign(edit.Base, edit.Source) ||
-		state.Marks.Carried.foreign(edit.Base, edit.Source) {
+	if edit.foreign(state.Marks.presence()) || edit.foreign(state.Marks.Base) ||
+		edit.foreign(state.Marks.Carried) {
 		return true
 	}
 	for _, mark := range state.Marks.Fields {
-		if mark.foreign(edit.Base, edit.Source) {
+		if edit.foreign(mark) {
 			return true
 		}
 	}
@@ -179,7 +188,7 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed {
 		if edit.Base < open.Opened {
-			out.disputeRemoval(open, mark)
+			out.disputeRemoval(open, mark, edit.Direct)
 			return
 		}
 		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
@@ -189,18 +198,18 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 	latest := Mark{}
 	for name := range state.Marks.Fields {
-		if known := state.Marks.field(name); known.foreign(edit.Base, edit.Source) && (latest == Mark{} || known.beats(latest)) {
+		if known := state.Marks.field(name); edit.foreign(known) && (latest == Mark{} || known.beats(latest)) {
 			latest = known
 		}
 	}
 	if latest == (Mark{}) {
-		if back := state.Marks.presence(); back.foreign(edit.Base, edit.Source) {
+		if back := state.Marks.presence(); edit.foreign(back) {
 			latest = back // somebody brought it back
 		}
 	}
 	if latest != (Mark{}) && rules.Removal == AskRemoval {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.side()})
-		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark)
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit.Direct)
 		return
 	}
 	if latest != (Mark{}) && rules.Removal != RemovalStays {
@@ -217,10 +226,10 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 // bringBack lets the edit outlive a removal that its author did not know of, or an add revive what was removed.
 func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	removal := state.Marks.presence()
-	switch foreign := removal.foreign(edit.Base, edit.Source); {
+	switch foreign := edit.foreign(removal); {
 	case foreign && rules.Removal == AskRemoval && edit.Kind == change.Edit:
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange, Other: removal.side()})
-		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal)
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal, edit.Direct)
 	case foreign:
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.side()})
 	}
@@ -262,8 +271,8 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 // has keeps its mark otherwise.
 func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, taken bool) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
-	m.contested = m.known.foreign(edit.Base, edit.Source)
-	if m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
+	m.contested = edit.foreign(m.known)
+	if !edit.Direct && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {
 			return value, true

@@ -34,12 +34,6 @@ func (m Mark) side() change.Side {
 	return change.Side{Revision: m.Revision, Source: m.Source, Stamp: m.Stamp}
 }
 
-// foreign says whether somebody else set the mark after the revision that a change of source was based on. What the same
-// store did earlier never disputes with what it does later.
-func (m Mark) foreign(base int64, source change.Source) bool {
-	return m.Revision > base && m.Source.Incarnation != source.Incarnation
-}
-
 // Marks are the marks of a record. Most records are written once, so a field without a mark of its own has Base.
 type Marks struct {
 	Base     Mark            `json:"base"`              // the change that added the record

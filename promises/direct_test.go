@@ -1,0 +1,105 @@
+package promises_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/internal/testbed"
+	"homing/wire"
+)
+
+const posts = `collection: posts
+required: [name]
+fields:
+  name: {type: string}
+  visits: {type: integer}
+  crews: {type: array, items: {type: string}, uniqueItems: true}
+  log: {type: string}
+  state: {type: string}
+  note: {type: string}
+sync:
+  rules: {visits: sum, crews: union, log: append, state: ask}
+`
+
+// P5: several people have the same record open at central, and save one after the other. What each of them did counts, by the field's rule, and
+// nobody's edit goes without a trace.
+func TestP5EditsThatMeetAtCentral(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(posts)
+	token := bed.SignIn("lead")
+	id := addPost(t, bed, token, `{"name": "Post 1", "visits": 5, "crews": ["Gale"], "log": "built", "state": "good", "note": "old"}`)
+	edit := func(fields string, wanted change.Verdict) {
+		t.Helper()
+		var answer wire.Answer
+		status, text := bed.Call(http.MethodPatch, "/v1/collections/posts/records/"+id.String(), token, `{"base": 1, "fields": `+fields+`}`)
+		if json.Unmarshal(text, &answer) != nil || status != http.StatusOK || answer.Answer != wanted {
+			t.Fatalf("%s: %d %s; wanted %s", fields, status, text, wanted)
+		}
+	}
+	edit(`{"visits": 9, "crews": ["Gale", "Tarn"], "log": "built, cleaned", "note": "mine"}`, change.Applied)
+	edit(`{"visits": 7, "crews": ["Fell", "Gale"], "log": "built, painted", "state": "poor"}`, change.Merged)
+	edit(`{"state": "lost", "note": "theirs", "name": "Post 1"}`, change.Held)
+	edit(`{"state": "gone", "note": "old"}`, change.Held) // of the note, the form sends back what it was given
+
+	asker := central.Everything("lead")
+	now, err := bed.Central.Record(t.Context(), asker, "posts", id)
+	testbed.Must(t, err)
+	var fields map[string]any
+	testbed.Must(t, json.Unmarshal(now.Fields, &fields))
+	for field, wanted := range map[string]any{"visits": 11, "crews": []any{"Fell", "Gale", "Tarn"}, "log": "built, cleaned, painted", "state": "poor", "note": "theirs"} {
+		if fmt.Sprint(fields[field]) != fmt.Sprint(wanted) {
+			t.Errorf("%s is %v, not %v", field, fields[field], wanted)
+		}
+	}
+	open, err := bed.Central.Conflicts(t.Context(), asker)
+	testbed.Must(t, err)
+	var values []string
+	for _, v := range open[0].Values {
+		values = append(values, string(v.Value))
+	}
+	if slices.Sort(values); !slices.Equal(values, []string{`"gone"`, `"lost"`, `"poor"`}) {
+		t.Errorf("in dispute are %v", values)
+	}
+	history, err := bed.Central.History(t.Context(), asker, "posts", id)
+	testbed.Must(t, err)
+	if !slices.ContainsFunc(history, func(v wire.HistoryEntry) bool {
+		return slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "note" && d.Kept == change.KeptChange && d.Other.Revision == 2 })
+	}) {
+		t.Errorf("the history does not say that a note was overwritten: %+v", history)
+	}
+}
+
+// P5: whoever removes a record at central takes nobody's edit with it that they had not seen, even one made at central.
+func TestP5ARemovalAtCentralTakesNoEditWithIt(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(posts)
+	token := bed.SignIn("lead")
+	id := addPost(t, bed, token, `{"name": "Post 2"}`)
+	path := "/v1/collections/posts/records/" + id.String()
+	bed.Call(http.MethodPatch, path, token, `{"base": 1, "fields": {"note": "still there"}}`)
+	bed.Call(http.MethodDelete, path+"?base=1", token, nil)
+	r, err := bed.Central.Record(t.Context(), central.Everything("lead"), "posts", id)
+	if err != nil || r.Removed {
+		t.Errorf("the edit went with the removal: %+v, %v", r, err)
+	}
+	if status, text := bed.Call(http.MethodDelete, path+"?base=3", token, nil); status != http.StatusOK {
+		t.Errorf("who has seen the edit cannot remove the record: %d %s", status, text)
+	}
+}
+
+func addPost(t *testing.T, bed *testbed.Bed, token, fields string) uuid.UUID {
+	t.Helper()
+	var got wire.Answer
+	status, text := bed.Call(http.MethodPost, "/v1/collections/posts/records", token, `{"fields": `+fields+`}`)
+	if json.Unmarshal(text, &got) != nil || status != http.StatusCreated || got.Record == nil {
+		t.Fatalf("%d %s", status, text)
+	}
+	return got.Record.ID
+}
