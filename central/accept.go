@@ -270,6 +270,11 @@ func (d *desk) repeat(n int, it item, stored storedAnswer) {
 	} else {
 		d.answers[n].Number = number
 	}
+	// What its workers covered when it was first answered, they may not cover now; a pull need not say so to whoever had dropped it meanwhile.
+	at := key{it.change.Collection, it.change.Record}
+	if current := d.rows[at]; d.batch != nil && d.answers[n].Answer.Accepted() && current != nil && !d.seen(at, current) {
+		d.answers[n].Record = &wire.Record{ID: at.id, Revision: current.Revision, Withdrawn: true}
+	}
 }
 
 func refusal(number int64, code, format string, args ...any) wire.Answer {
@@ -351,13 +356,14 @@ func (d *desk) take(n int, ch change.Change) (change.Verdict, []change.Reason) {
 	if err := allowed(collection, who, ch.Kind, current, out.State); err != nil {
 		return change.Refused, reason(change.CodeNotAllowed, "%v", err)
 	}
+	before := d.batch != nil && current.Exists() && d.seen(at, current)
 	if err := current.move(collection, out.State); err != nil {
 		return change.Refused, reason(change.CodeInvalidValue, "%v", err)
 	}
 	if dropped && out.Verdict == change.Applied {
 		out.Verdict = change.Merged
 	}
-	d.note(n, at, current, ch, out, edit.Stamp, given)
+	d.note(n, at, current, ch, out, edit.Stamp, given, before)
 	return out.Verdict, nil
 }
 
@@ -417,8 +423,9 @@ func reason(code, format string, args ...any) []change.Reason {
 	return []change.Reason{{Code: code, Message: fmt.Sprintf(format, args...)}}
 }
 
-// note keeps an accepted change. Given says that central put values in that the device does not have.
-func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp, given bool) {
+// note keeps an accepted change. Given says that central put values in that the device does not have, before that the device's workers could see the
+// record before the change.
+func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Outcome, stamp clock.Stamp, given, before bool) {
 	delete(d.failedAdds, at)
 	edited := ch.EditedAt.Add(d.offset.By)
 	if ch.TurnedMS != 0 {
@@ -433,11 +440,13 @@ func (d *desk) note(n int, at key, current *row, ch change.Change, out merge.Out
 		v.author = ch.Author
 	}
 	d.versions = append(d.versions, v)
+	// What its workers did not cover before, the device does not know whole, nor what was removed and is brought back: a tombstone comes without fields.
+	// What they do not cover now, it is not to keep, even where it is as the device has it.
+	unknown := d.batch != nil && current.Exists() && (!before || current.Removed)
 	current.State, current.touched, current.last = out.State, true, v
 	d.rows[at] = current
 	answer := wire.Answer{Number: ch.Number, Answer: out.Verdict, Revision: out.State.Revision, Stamp: stamp}
-	// What its workers do not cover, the device is not to keep, even where it is as the device has it.
-	if out.Verdict != change.Applied || given || d.restores > 0 || d.batch != nil && !d.seen(at, current) {
+	if out.Verdict != change.Applied || given || d.restores > 0 || unknown || d.batch != nil && !d.seen(at, current) {
 		answer.Record = d.wireRecord(at, current, v)
 	}
 	d.answers[n] = answer

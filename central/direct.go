@@ -92,14 +92,21 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 		if err := tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&ch.Number); err != nil {
 			return err
 		}
-		if err := directFields(ctx, tx, definitions[write.Collection], ch.Fields); err != nil {
+		if err := directFields(definitions[write.Collection], ch.Fields, func(collection, id string) (there bool, err error) {
+			err = tx.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM records WHERE collection = $1 AND id::text = $2 AND NOT removed)`, collection, id).Scan(&there)
+			return there, err
+		}); err != nil {
 			return err
 		}
-		items := []item{{change: ch, digest: ch.Digest()}}
+		changes := []change.Change{ch}
 		if write.Kind == change.Remove {
-			if items, err = c.cascade(ctx, tx, ch, write.WithChildren); err != nil {
+			if changes, err = c.cascade(ctx, tx, definitions, ch, write.WithChildren); err != nil {
 				return err
 			}
+		}
+		items := make([]item, len(changes))
+		for n, one := range changes {
+			items[n] = item{change: one, digest: one.Digest()}
 		}
 		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: who, received: received}, items)
 		if err != nil {
@@ -181,11 +188,25 @@ func (s *Settlement) delta(current *row) (record.Delta, error) {
 
 // cascade gives the removal of a record and of those that go with it, children first. At central nobody is without signal: whoever
 // removes here sees what is there.
-func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change, withChildren bool) ([]item, error) {
-	order, err := c.descend(ctx, tx, key{top.Collection, top.Record})
+func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, definitions map[string]*definition.Collection, top change.Change, withChildren bool) ([]change.Change, error) {
+	order, err := descend(definitions, key{top.Collection, top.Record}, func(child definition.Definition, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+		return childrenOf(ctx, tx, child, parents)
+	})
 	if err != nil {
 		return nil, err
 	}
+	rows, err := loadRows(ctx, tx, order)
+	if err != nil {
+		return nil, err
+	}
+	return removals(top, order, rows, withChildren, func() (number int64, err error) {
+		err = tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&number)
+		return number, err
+	})
+}
+
+// removals are the changes that remove records, the last of which is the one that is to go; the others go with it if they may.
+func removals(top change.Change, order []key, rows map[key]*row, withChildren bool, next func() (int64, error)) (all []change.Change, err error) {
 	if len(order) > 1 && !withChildren {
 		also := map[string]int{}
 		for _, at := range order[:len(order)-1] {
@@ -197,26 +218,21 @@ func (c *Central) cascade(ctx context.Context, tx *sqlx.Tx, top change.Change, w
 		}
 		return nil, problem
 	}
-	rows, err := loadRows(ctx, tx, order)
-	if err != nil {
-		return nil, err
-	}
-	items := make([]item, len(order))
-	for n, at := range order {
+	for _, at := range order {
 		ch := top
 		if at.id != top.Record {
 			ch.Collection, ch.Record, ch.Base = at.collection, at.id, rows[at].Revision
-			if err := tx.QueryRowxContext(ctx, `SELECT nextval('direct_numbers')`).Scan(&ch.Number); err != nil {
+			if ch.Number, err = next(); err != nil {
 				return nil, err
 			}
 		}
-		items[n] = item{change: ch, digest: ch.Digest()}
+		all = append(all, ch)
 	}
-	return items, nil
+	return all, nil
 }
 
 // directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.
-func directFields(ctx context.Context, tx *sqlx.Tx, collection *definition.Collection, delta record.Delta) error {
+func directFields(collection *definition.Collection, delta record.Delta, there func(collection, id string) (bool, error)) error {
 	if collection == nil {
 		return nil
 	}
@@ -237,12 +253,11 @@ func directFields(ctx context.Context, tx *sqlx.Tx, collection *definition.Colle
 		if field.Reference == "" || delta[name].To == nil {
 			continue
 		}
-		var there bool
-		err := tx.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM records WHERE collection = $1 AND id::text = $2 AND NOT removed)`, field.Reference, definition.Plain(delta[name].To)).Scan(&there)
+		found, err := there(field.Reference, definition.Plain(delta[name].To))
 		if err != nil {
 			return err
 		}
-		if !there {
+		if !found {
 			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeInvalidValue,
 				Message: fmt.Sprintf("there is no record %s in %s to refer to", definition.Plain(delta[name].To), field.Reference)})
 		}

@@ -223,12 +223,9 @@ func indexParent(ctx context.Context, tx *sqlx.Tx, d definition.Definition) erro
 // MaxCascade is how many records the removal of one may take with it at once.
 const MaxCascade = 5000
 
-// descend gives the records that go when a record is removed at central, children before their parents, the record itself last.
-func (c *Central) descend(ctx context.Context, tx *sqlx.Tx, top key) ([]key, error) {
-	definitions, err := c.definitions(ctx, tx)
-	if err != nil {
-		return nil, err
-	}
+// descend gives the records that go when a record is removed at central, children before their parents, the record itself last. Children finds
+// those in one collection, by parent.
+func descend(definitions map[string]*definition.Collection, top key, children func(child definition.Definition, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error)) ([]key, error) {
 	order := []key{top}
 	level := []key{top}
 	for len(level) > 0 {
@@ -242,12 +239,12 @@ func (c *Central) descend(ctx context.Context, tx *sqlx.Tx, top key) ([]key, err
 				if child.Parent.Removal != definition.RemoveChildren {
 					continue
 				}
-				found, err := childrenOf(ctx, tx, child.Definition, byCollection[name])
+				found, err := children(child.Definition, byCollection[name])
 				if err != nil {
 					return nil, err
 				}
-				for _, ids := range found {
-					for _, id := range ids {
+				for _, parent := range byCollection[name] {
+					for _, id := range found[parent] {
 						level = append(level, key{child.Definition.Collection, id})
 					}
 				}

@@ -32,6 +32,8 @@ type Memory struct {
 	history     []Accepted
 	answers     map[uuid.UUID]map[int64]storedAnswer
 	series      map[string]int64
+	direct      uuid.UUID // incarnation of what is written at central itself
+	directs     int64     // of these changes
 }
 
 // Faults are mistakes that a central might make.
@@ -61,16 +63,15 @@ type Accepted struct {
 	Change     change.Change
 	Source     change.Source
 	Device     string
-	Before     record.Fields // of the record
-	Delta      record.Delta  // what really changed
+	Delta      record.Delta // what really changed
 	Decisions  []change.Decision
 	Stamp      clock.Stamp   // in central's time
 	Off        time.Duration // how far the stamp may be off
 }
 
-// NewMemory makes an empty central with definitions, which must fit together.
-func NewMemory(now func() time.Time, generation uuid.UUID, definitions []definition.Definition) (*Memory, error) {
-	m := &Memory{Generation: generation, Now: now, definitions: map[string]*definition.Collection{}, heads: map[string]int64{}, rows: map[key]*memoryRow{},
+// NewMemory makes an empty central with definitions, which must fit together. Direct is the incarnation of what is written at central itself.
+func NewMemory(now func() time.Time, generation, direct uuid.UUID, definitions []definition.Definition) (*Memory, error) {
+	m := &Memory{Generation: generation, Now: now, direct: direct, definitions: map[string]*definition.Collection{}, heads: map[string]int64{}, rows: map[key]*memoryRow{},
 		answers: map[uuid.UUID]map[int64]storedAnswer{}, series: map[string]int64{}}
 	for _, d := range definitions {
 		compiled, err := d.Compile()
@@ -100,21 +101,25 @@ func (m *Memory) Push(from Device, batch wire.Batch) (wire.Answers, error) {
 		offset = clock.Offset{By: 10 * 365 * 24 * time.Hour} // so far ahead that no edit is held against its receipt
 		received = received.Add(20 * 365 * 24 * time.Hour)
 	}
-	d := &desk{origin: origin{incarnation: batch.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), restores: restores,
-		offset: offset, received: received}, definitions: m.definitions, known: map[int64]storedAnswer{}, fresh: map[int64]settledAnswer{}, failedAdds: map[key]bool{},
-		answers: make([]wire.Answer, len(batch.Changes)), rows: map[key]*row{}, children: map[key][]key{}, numbers: map[string][]string{}, assigned: map[string]string{}}
 	items := make([]item, len(batch.Changes))
 	for n, raw := range batch.Changes {
 		items[n] = read(raw)
 	}
+	d := m.accept(origin{incarnation: batch.Incarnation, device: from.Name, batch: &batch.ID, who: from.Person(), others: from.others(), restores: restores, offset: offset, received: received}, items)
+	m.store(d)
+	return wire.Answers{Batch: batch.ID, Answers: d.answers}, nil
+}
+
+// accept is [Central.accept], but for what is written.
+func (m *Memory) accept(from origin, items []item) *desk {
+	d := &desk{origin: from, definitions: m.definitions, known: map[int64]storedAnswer{}, fresh: map[int64]settledAnswer{}, failedAdds: map[key]bool{},
+		answers: make([]wire.Answer, len(items)), rows: map[key]*row{}, children: map[key][]key{}, numbers: map[string][]string{}, assigned: map[string]string{}}
 	if !m.Faults.ForgetsAnswers {
-		maps.Copy(d.known, m.answers[batch.Incarnation])
+		maps.Copy(d.known, m.answers[from.incarnation])
 	}
-	before := map[key]record.Fields{}
 	for at, stored := range m.rows { // all of them: a rehearsal is small
 		copied := stored.row
 		d.rows[at] = &copied
-		before[at] = stored.Fields
 	}
 	need := d.needNumbers(items)
 	for name, c := range m.definitions {
@@ -127,11 +132,87 @@ func (m *Memory) Push(from Device, batch wire.Batch) (wire.Answers, error) {
 		}
 	}
 	d.workAll(items)
-	m.store(d, before)
-	return wire.Answers{Batch: batch.ID, Answers: d.answers}, nil
+	return d
 }
 
-func (m *Memory) store(d *desk, before map[key]record.Fields) {
+// Direct is [Central.Direct].
+func (m *Memory) Direct(who Person, write Write) (wire.Answer, error) {
+	at, received := key{write.Collection, write.Record}, m.Now()
+	var current *row
+	if stored := m.rows[at]; stored != nil {
+		copied := stored.row
+		current = &copied
+	}
+	seen := record.Fields{}
+	for _, v := range m.history {
+		if v.Collection == at.collection && v.Record == at.id && v.Revision <= write.Base {
+			seen = seen.Apply(v.Delta)
+		}
+	}
+	ch, err := write.shape(who, m.definitions[write.Collection], current, seen)
+	if err != nil {
+		return wire.Answer{}, err
+	}
+	number := func() (int64, error) { m.directs++; return m.directs, nil }
+	ch.Number, _ = number()
+	ch.Stamp, ch.EditedAt = clock.At(received), received
+	if err := directFields(m.definitions[write.Collection], ch.Fields, m.there); err != nil {
+		return wire.Answer{}, err
+	}
+	changes := []change.Change{ch}
+	if write.Kind == change.Remove {
+		order, err := descend(m.definitions, at, m.childrenOf)
+		if err != nil {
+			return wire.Answer{}, err
+		}
+		rows := map[key]*row{}
+		for _, one := range order {
+			rows[one] = &m.rows[one].row
+		}
+		if changes, err = removals(ch, order, rows, write.WithChildren, number); err != nil {
+			return wire.Answer{}, err
+		}
+	}
+	items := make([]item, len(changes))
+	for n, one := range changes {
+		items[n] = item{change: one, digest: one.Digest()}
+	}
+	d := m.accept(origin{incarnation: m.direct, who: who, received: received}, items)
+	for _, answer := range d.answers {
+		if !answer.Answer.Accepted() {
+			return wire.Answer{}, refused(answer.Reasons)
+		}
+	}
+	m.store(d)
+	return d.answers[len(d.answers)-1], nil
+}
+
+func (m *Memory) there(collection, id string) (bool, error) {
+	for at, r := range m.rows {
+		if at.collection == collection && at.id.String() == id && !r.Removed {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+func (m *Memory) childrenOf(child definition.Definition, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+	found := map[uuid.UUID][]uuid.UUID{}
+	for at, r := range m.rows {
+		if at.collection != child.Collection || r.Removed {
+			continue
+		}
+		if up, names := m.definitions[child.Collection].ParentOf(r.Fields); names && slices.Contains(parents, up) {
+			found[up] = append(found[up], at.id)
+		}
+	}
+	for _, ids := range found {
+		slices.SortFunc(ids, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
+	}
+	return found, nil
+}
+
+func (m *Memory) store(d *desk) {
 	late := m.Faults.LateCommits > 0 && len(d.versions) > 0 && d.versions[0].change.Number%int64(m.Faults.LateCommits) == 0
 	for _, v := range d.versions {
 		m.heads[v.collection]++
@@ -143,8 +224,7 @@ func (m *Memory) store(d *desk, before map[key]record.Fields) {
 				device: d.device, editedAt: v.editedAt, receivedAt: d.received, late: late}
 		}
 		m.history = append(m.history, Accepted{Collection: v.collection, Record: v.id, Revision: v.revision, Position: v.position, Change: v.change, Device: d.device,
-			Source: change.Source{Incarnation: d.incarnation, Number: v.change.Number}, Before: before[v.key], Delta: v.delta, Decisions: v.decisions, Stamp: v.stamp, Off: d.offset.Error})
-		before[v.key] = before[v.key].Apply(v.delta)
+			Source: change.Source{Incarnation: d.incarnation, Number: v.change.Number}, Delta: v.delta, Decisions: v.decisions, Stamp: v.stamp, Off: d.offset.Error})
 	}
 	if m.answers[d.incarnation] == nil {
 		m.answers[d.incarnation] = map[int64]storedAnswer{}
@@ -278,13 +358,13 @@ func (m *Memory) Backup() *Memory {
 	return &copied
 }
 
-// Restore goes back to a backup, under a new generation.
-func (m *Memory) Restore(backup *Memory, generation uuid.UUID) {
+// Restore goes back to a backup, under a new generation and a new incarnation of what is written at central itself.
+func (m *Memory) Restore(backup *Memory, generation, direct uuid.UUID) {
 	// Last comes the one that the backup is of: only its revisions mean the same.
 	earlier := slices.DeleteFunc(append(slices.Clone(m.Earlier), m.Generation), func(one uuid.UUID) bool { return one == backup.Generation })
 	earlier = append(earlier, backup.Generation)
 	*m = *backup.Backup()
-	m.Generation, m.Earlier = generation, earlier
+	m.Generation, m.Earlier, m.direct = generation, earlier, direct
 	for _, r := range m.rows {
 		r.restored, r.late = r.Revision, false
 	}

@@ -127,6 +127,17 @@ func (c *Cluster) Database(ctx context.Context, name, template string) (string, 
 	return c.URL(name), nil
 }
 
+// Drop removes a database, if there is one of that name, whoever is connected to it.
+func (c *Cluster) Drop(ctx context.Context, name string) error {
+	db, err := sql.Open("pgx", c.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, `DROP DATABASE IF EXISTS "`+name+`" WITH (FORCE)`)
+	return err
+}
+
 // Found says that the cluster was running already when it was started, by another process.
 func (c *Cluster) Found() bool { return c.done == nil }
 

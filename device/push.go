@@ -280,14 +280,14 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 	if err != nil {
 		return err
 	}
-	if answer.Record != nil && answer.Record.Withdrawn && answer.Record.Revision > under.Revision {
+	if answer.Record != nil && answer.Record.Withdrawn && (answer.Record.Revision > under.Revision || row.Lost != "") {
 		row.Withdrawn = max(answer.Record.Revision, 1) // accepted, but not for this worker to see: it goes when nothing of it is unsent
 		// Should the worker cover it again before the next pull, it must come, though this device has sent it.
 		if _, err := tx.ExecContext(ctx, `UPDATE collections SET loading = 1 WHERE name = ?`, q.Collection); err != nil {
 			return err
 		}
-	} else if answer.Revision > row.Withdrawn {
-		row.Withdrawn = 0 // it has come back into what the worker covers
+	} else if answer.Record != nil && answer.Revision > row.Withdrawn {
+		row.Withdrawn = 0 // it has come back into what the worker covers; without the record, what is here may lack something, and it is loaded again
 	}
 	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {

@@ -40,7 +40,7 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 			statement string
 			args      []any
 		}{
-			{`UPDATE records SET lost = ? WHERE lost = '' AND revision > 0`, []any{old}},
+			{`UPDATE records SET lost = ?, withdrawn = 0 WHERE lost = '' AND revision > 0`, []any{old}},
 			{`UPDATE outbox SET generation = ? WHERE generation = ''`, []any{old}},
 			{`INSERT INTO records (collection, id, revision, removed, fields, marks, lost, author, device, edited_at, received_at)
 				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', '' FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND true ON CONFLICT DO NOTHING`, []any{old}},
@@ -131,7 +131,11 @@ func (e *exchange) askLost(ctx context.Context) error {
 // pruneLostValues lets go of lost values that central has again, or has something later in place of.
 func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 	var rows []struct{ Collection, ID, Fields, Marks, Now, NowMarks string }
-	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id`); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE lost_values SET removed = 0 WHERE removed = 1 AND EXISTS (SELECT 1 FROM records r WHERE r.collection = lost_values.collection AND r.id = lost_values.id AND r.removed = 0 AND r.pending = 0)`); err != nil {
+		return err
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id
+		WHERE l.removed = 0`); err != nil {
 		return err
 	}
 	for _, row := range rows {
@@ -172,11 +176,12 @@ func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Re
 
 // keepLostValues keeps what the store had of a record when a restored central has an older state of it.
 func keepLostValues(ctx context.Context, tx *sqlx.Tx, row stored, known merge.State, now wire.Record) error {
-	if known.Revision <= now.Revision || known.Removed || now.Removed || string(known.Fields.JSON()) == string(now.Fields) {
+	if known.Revision <= now.Revision || known.Removed || !now.Removed && string(known.Fields.JSON()) == string(now.Fields) {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks) VALUES (?, ?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE
-		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks WHERE lost_values.revision < excluded.revision`, row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks)
+	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE
+		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks, removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
+		row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks, now.Removed)
 	return err
 }
 
@@ -186,6 +191,7 @@ type LostRecord struct {
 	ID         uuid.UUID    `json:"id"`
 	Label      string       `json:"label"`
 	Whole      bool         `json:"whole"`     // central does not have the record at all
+	Removed    bool         `json:"removed"`   // central has the record removed again, since it lost that it was brought back
 	Fields     record.Delta `json:"fields"`    // from what central has to what it had
 	EditedAt   time.Time    `json:"edited_at"` // the last of these edits, in central's time
 }
@@ -209,12 +215,24 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 		lost.Whole = true
 		all = append(all, lost)
 	}
-	var values []struct{ Collection, ID, Fields, Marks string }
-	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields, marks FROM lost_values ORDER BY collection, id`); err != nil {
+	var values []struct {
+		Collection, ID, Fields, Marks string
+		Removed                       bool
+	}
+	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields, marks, removed FROM lost_values ORDER BY collection, id`); err != nil {
 		return nil, storeError(err)
 	}
 	for _, v := range values {
 		row, err := loadStored(ctx, s.db, v.Collection, v.ID)
+		if errors.Is(err, ErrNoRecord) && v.Removed {
+			lost, err := s.lostRecord(ctx, stored{Collection: v.Collection, ID: v.ID}, record.Fields{}, v.Fields, v.Marks)
+			if err != nil {
+				return nil, err
+			}
+			lost.Removed = true
+			all = append(all, lost)
+			continue
+		}
 		if err != nil || row.Removed || row.Pending > 0 {
 			continue // gone since, or being changed
 		}
@@ -284,6 +302,9 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 	lost, err := s.lost(ctx, collection, id)
 	if err != nil {
 		return err
+	}
+	if lost.Removed {
+		return fmt.Errorf("%w: central has the record removed, since it lost that it was brought back; bring it back there, exchange, and offer then what is still missing", ErrNotAllowed)
 	}
 	err = s.saving(ctx, collection, func(tx *sqlx.Tx, _ *definition.Collection, known map[string]string) error {
 		row, err := loadStored(ctx, tx, collection, id.String())

@@ -177,7 +177,10 @@ func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string,
 
 // letGo drops a record, or marks that it is to go when its changes are answered.
 func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	row.Withdrawn = max(row.Withdrawn, row.Revision, 1)
+	row.Withdrawn = max(row.Withdrawn, 1)
+	if row.Lost == "" { // else its revision is one of the database before it was restored
+		row.Withdrawn = max(row.Withdrawn, row.Revision)
+	}
 	if row.Pending > 0 {
 		_, err := tx.ExecContext(ctx, `UPDATE records SET withdrawn = ? WHERE collection = ? AND id = ?`, row.Withdrawn, row.Collection, row.ID)
 		return err

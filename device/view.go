@@ -103,7 +103,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	}
 	if row.Lost != "" && (len(changes) > 0 || row.Withdrawn == 0) {
 		// What central has is not known, and the view says already what the changes say.
-		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ? WHERE collection = ? AND id = ?`, len(changes), row.Collection, row.ID)
+		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`, len(changes), row.Withdrawn, row.Collection, row.ID)
 		return err
 	}
 	c, err := s.collection(ctx, tx, row.Collection)

@@ -11,6 +11,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/record"
 	"homing/internal/testbed"
 	"homing/wire"
 )
@@ -70,7 +71,9 @@ func TestP5EditsThatMeetAtCentral(t *testing.T) {
 	history, err := bed.Central.History(t.Context(), asker, "posts", id)
 	testbed.Must(t, err)
 	if !slices.ContainsFunc(history, func(v wire.HistoryEntry) bool {
-		return slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "note" && d.Kept == change.KeptChange && d.Other.Revision == 2 })
+		return slices.ContainsFunc(v.Decisions, func(d change.Decision) bool {
+			return d.Field == "note" && d.Kept == change.KeptChange && d.Other.Revision == 2
+		})
 	}) {
 		t.Errorf("the history does not say that a note was overwritten: %+v", history)
 	}
@@ -102,4 +105,9 @@ func addPost(t *testing.T, bed *testbed.Bed, token, fields string) uuid.UUID {
 		t.Fatalf("%d %s", status, text)
 	}
 	return got.Record.ID
+}
+
+// to is an edit of one field at central.
+func to(field, value string) record.Delta {
+	return record.Delta{field: record.Edit{To: json.RawMessage(value)}}
 }

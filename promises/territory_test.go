@@ -53,6 +53,24 @@ func hold(t *testing.T, bed *testbed.Bed, worker string, territories ...string) 
 	testbed.Must(t, bed.Central.HoldTerritories(ctx, worker, territories))
 }
 
+// P3: a record that its worker did not cover comes into their territory by their own edit. The device gets what central had put into it meanwhile.
+func TestP3OwnEditBringsARecordIn(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define("collection: trails\nrequired: [name]\nfields:\n  name: {type: string}\n  district: {type: string}\n  number: {type: string, series: T-001}\nsync:\n  territory: record.district\n  steps: every\n")
+	hold(t, bed, "worker", "kell")
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge"}) // in no district, so that the worker does not cover it
+	_, err := store.Edit(ctx, "trails", id, device.Fields{"district": "kell"})
+	testbed.Must(t, err)
+	for range 2 {
+		testbed.Exchange(t, store)
+		if got := shown(t, store, "trails", id, "number"); got != "T-001" {
+			t.Errorf("the device shows the number %v", got)
+		}
+	}
+}
+
 func addIn(t *testing.T, store *device.Store, name, district string) uuid.UUID {
 	t.Helper()
 	r, err := store.Add(ctx, "trails", device.Fields{"name": name, "district": district})

@@ -25,22 +25,27 @@ func (w *world) wrong(format string, args ...any) {
 }
 
 // check holds the outcome against the ledger.
-func (w *world) check(ctx context.Context) {
+func (w *world) check(ctx context.Context) error {
+	var err error
+	if w.records, w.history, err = w.side.whole(); err != nil {
+		return err
+	}
 	w.checkSaves()
 	w.checkCounters()
 	w.checkDevices(ctx)
 	w.checkDecisions()
 	w.checkOrder()
+	return nil
 }
 
 // said is how often a token came new into a field by accepted changes, and the changes.
 func (w *world) said() map[string][]central.Accepted {
 	all := map[string][]central.Accepted{}
-	for _, v := range w.central.History() {
+	for _, v := range w.history {
 		for _, field := range v.Change.Fields.Names() {
 			edit := v.Change.Fields[field]
 			for found := range tokensOf(edit.To) {
-				if s := w.ledger.tokens[found]; s != nil && w.devices[s.unit].name == v.Device && !strings.Contains(string(edit.From), found) {
+				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device && !strings.Contains(string(edit.From), found) {
 					all[found] = append(all[found], v)
 				}
 			}
@@ -80,9 +85,9 @@ func (w *world) checkSaves() {
 		times := len(said[s.token])
 		switch {
 		case times > 1 && !w.ledger.settled[touched{s.unit, s.record}]:
-			w.wrong("P2: %s of %s, saved by worker %c as %s, is in the history %d times", s.field, name(s.collection, s.record), 'A'+s.unit, s.token, times)
+			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record), w.workerOf(s.unit), s.token, times)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
-			w.wrong("P1: %s of %s, saved by worker %c as %s, is nowhere", s.field, name(s.collection, s.record), 'A'+s.unit, s.token)
+			w.wrong("P1: %s of %s, saved by %s as %s, is nowhere", s.field, name(s.collection, s.record), w.workerOf(s.unit), s.token)
 		}
 	}
 }
@@ -95,8 +100,16 @@ func (w *world) replaced(n int) bool {
 	}) {
 		return false
 	}
-	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.central.History(), func(v central.Accepted) bool {
-		return v.Record == s.record && v.Device == w.devices[s.unit].name && len(v.Change.Folds) > 0
+	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.history, func(v central.Accepted) bool {
+		return v.Record == s.record && v.Device == w.deviceOf(s.unit) && len(v.Change.Folds) > 0
+	})
+}
+
+// outlived says whether an edit of a record was set aside since the record was removed, by the rule that removals stay. Should the record be brought
+// back, it is as it was when it was removed.
+func (w *world) outlived(id uuid.UUID) bool {
+	return slices.ContainsFunc(w.history, func(v central.Accepted) bool {
+		return v.Record == id && v.Change.Kind != change.Remove && slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "" && d.Rule == string(merge.RemovalStays) })
 	})
 }
 
@@ -110,11 +123,11 @@ func (w *world) checkCounters() {
 			unsure[at] = unsure[at] || s.mayBeLost || s.givenUp
 		}
 	}
-	for _, r := range w.central.Records() {
+	for _, r := range w.records {
 		def := w.definitionOf(r.Collection)
 		for _, f := range def.Fields {
 			at := r.Collection + r.ID.String() + f.Name
-			if made, _ := kindOf(def, f); made != number || unsure[at] || r.Removed {
+			if made, _ := kindOf(def, f); made != number || unsure[at] || r.Removed || w.outlived(r.ID) {
 				continue
 			}
 			var got float64
@@ -137,7 +150,7 @@ func (w *world) checkDevices(ctx context.Context) {
 			}
 			var want fingerprint.Set
 			at := map[uuid.UUID]central.Held{}
-			for _, r := range w.central.Records() {
+			for _, r := range w.records {
 				if r.Collection == def.Collection && !r.Removed && rights.Covers(d.held, r.Territories) {
 					want.Add(r.ID, r.Fields.JSON())
 					at[r.ID] = r
@@ -162,6 +175,11 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 	}
 	var all []string
 	for _, r := range found.Records {
+		for _, f := range def.Fields {
+			if f.Computed != "" || f.Local {
+				delete(r.Fields, f.Name) // no part of what both sides have
+			}
+		}
 		held, there := want[r.ID]
 		delete(want, r.ID)
 		switch {
@@ -182,7 +200,7 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 // checkDecisions looks for values that were overwritten by somebody who had not seen them, and nothing says by which rule.
 func (w *world) checkDecisions() {
 	state, set := map[string]record.Fields{}, map[string]int64{}
-	for _, v := range w.central.History() {
+	for _, v := range w.history {
 		at := v.Collection + v.Record.String()
 		before := state[at]
 		rules := w.definitionOf(v.Collection).Rules()
@@ -204,10 +222,13 @@ func (w *world) checkDecisions() {
 	}
 }
 
-// own says whether the last to set a field before a version was the same store.
+// own says whether the last to set a field before a version was the same store. At central many people write.
 func (w *world) own(v central.Accepted, field string) bool {
+	if v.Device == "" {
+		return false
+	}
 	mine := false
-	for _, other := range w.central.History() {
+	for _, other := range w.history {
 		if other.Collection == v.Collection && other.Record == v.Record && other.Revision < v.Revision {
 			if _, set := other.Delta[field]; set {
 				mine = other.Device == v.Device
@@ -242,13 +263,13 @@ func (w *world) checkOrder() {
 			second[at] = one
 		}
 	}
-	for _, r := range w.central.Records() {
+	for _, r := range w.records {
 		def := w.definitionOf(r.Collection)
 		rules := def.Rules()
 		for _, f := range def.Fields {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
-			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil || w.ledger.offered[r.ID] {
+			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil || w.ledger.offered[r.ID] || w.outlived(r.ID) {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name
@@ -280,7 +301,7 @@ func (w *world) off(text string) time.Duration {
 func (w *world) count() {
 	w.report.Devices = len(w.devices)
 	decided := map[Decided]int{}
-	for _, v := range w.central.History() {
+	for _, v := range w.history {
 		for _, d := range v.Decisions {
 			decided[Decided{Collection: v.Collection, Field: d.Field, Rule: d.Rule}]++
 		}
@@ -291,7 +312,7 @@ func (w *world) count() {
 		one.Count = decided[Decided{one.Collection, one.Field, one.Rule, 0}]
 		w.report.Decisions = append(w.report.Decisions, one)
 	}
-	for _, r := range w.central.Records() {
+	for _, r := range w.records {
 		if !r.Removed {
 			w.report.Records++
 		}

@@ -8,7 +8,7 @@ import (
 
 // save is what a worker has saved: one value of one field, with something in it that nobody else has written.
 type save struct {
-	unit       int
+	unit       int // or atCentral
 	collection string
 	record     uuid.UUID
 	field      string
@@ -18,6 +18,27 @@ type save struct {
 	at         time.Time
 	mayBeLost  bool // the device was lost before this came to central
 	givenUp    bool // discarded, with a backup
+}
+
+// atCentral stands for a unit where something is saved at central itself, by the lead.
+const (
+	atCentral = -1
+	lead      = "lead"
+)
+
+func (w *world) workerOf(unit int) string {
+	if unit == atCentral {
+		return lead
+	}
+	return w.devices[unit].worker
+}
+
+// deviceOf is the device that the history names for a unit.
+func (w *world) deviceOf(unit int) string {
+	if unit == atCentral {
+		return ""
+	}
+	return w.devices[unit].name
 }
 
 // ledger is everything that every worker has saved, kept outside of what is rehearsed.

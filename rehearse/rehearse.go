@@ -4,7 +4,8 @@
 // again.
 //
 // What is real: the core, the whole of package device with its SQLite files, the messages of the protocol, and the desk at which central
-// accepts changes. What is not: the network, the clocks, the people, and, unless a database is given, central's tables ([central.Memory]).
+// accepts changes. What is not: the network, the clocks and the people. Central's tables are in memory ([central.Memory]), unless a database
+// is given: then all of central is real, its HTTP door, its PostgreSQL, its backups and restores, and a run takes seconds.
 //
 // When the work is over and everybody has exchanged, the outcome is held against a ledger of everything that every worker has saved, which
 // none of the rest has a part in.
@@ -12,6 +13,7 @@ package rehearse
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -29,6 +31,7 @@ type Options struct {
 	Steps       int                     // what the workers do, all in all; 0 means 20 for each collection
 	Calm        bool                    // nothing goes wrong but that signal is rare
 	Bug         Bug                     // a mistake made on purpose
+	Database    string                  // URL of an empty PostgreSQL database that central works on; empty means one in memory
 	Folder      string                  // for the local stores; empty means one in memory where the system has that
 	Watch       io.Writer               // hears the story while it goes on; may be nil
 }
@@ -86,11 +89,13 @@ func Run(ctx context.Context, options Options) (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
-	defer w.close()
-	if err := w.play(ctx); err != nil {
+	err = w.play(ctx)
+	if err == nil {
+		err = w.check(ctx)
+	}
+	if err = errors.Join(err, w.close()); err != nil {
 		return w.report, fmt.Errorf("seed %d: %w\n%s", options.Seed, err, w.tail(40))
 	}
-	w.check(ctx)
 	w.count()
 	return w.report, nil
 }

@@ -3,17 +3,18 @@ package rehearse_test
 import (
 	"context"
 	"flag"
-	"os"
 	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 
+	"homing/internal/testbed"
 	"homing/rehearse"
 )
 
 var (
+	real  = flag.Int("real", 5, "how many seeds to rehearse on PostgreSQL")
 	seeds = flag.Int("seeds", 300, "how many seeds to rehearse")
 	first = flag.Uint64("seed", 1, "the first of them")
 )
@@ -47,6 +48,22 @@ func TestSeeds(t *testing.T) {
 	}
 	all.Wait()
 	t.Logf("%d seeds, %d saves, %d faults", *seeds, saves.Load(), faults.Load())
+}
+
+// The same with the whole of central: its HTTP door, PostgreSQL, backups and restores.
+func TestSeedsOnPostgreSQL(t *testing.T) {
+	for seed := *first; seed < *first+uint64(*real); seed++ {
+		report, err := rehearse.Run(context.Background(), rehearse.Options{Seed: seed, Database: testbed.Database(t)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(report.Wrong) > 0 {
+			var story strings.Builder
+			report.Tell(&story)
+			t.Error(story.String())
+		}
+		t.Logf("seed %d: %d saves, %d requests, %d faults, %d restores", seed, report.Saves, report.Requests, report.Faults, report.Restores)
+	}
 }
 
 // A mistake made on purpose is noticed, so that a clean run says something.
@@ -88,7 +105,4 @@ func TestSeedsAreReplayed(t *testing.T) {
 	}
 }
 
-func TestMain(m *testing.M) {
-	flag.Parse()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { testbed.Main(m) }

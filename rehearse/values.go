@@ -39,7 +39,17 @@ func (w *world) randomDefinitions() []definition.Definition {
 		if w.chance(60) {
 			d.Fields = append(d.Fields, field("zone", `{"enum":["north","south","west"]}`))
 			d.Sync.Territory = "record.zone"
-			d.Fields[len(d.Fields)-1].Required = true
+			d.Fields[len(d.Fields)-1].Required = w.chance(60) // a record without a zone is covered by those who hold all
+		}
+		for _, given := range []definition.Field{
+			{Name: "number", Title: "number", Series: "N-0001", Schema: json.RawMessage(`{"type":"string"}`)},
+			{Name: "added_by", Title: "added by", Filled: "record.added_by == null ? worker.name : record.added_by", Schema: json.RawMessage(`{"type":"string"}`)},
+			{Name: "has_later", Title: "has later", Computed: "record.later != null", Schema: json.RawMessage(`{"type":"boolean"}`)},
+			{Name: "memo", Title: "memo", Local: true, Schema: json.RawMessage(`{"type":"string"}`)},
+		} {
+			if w.chance(25) {
+				d.Fields = append(d.Fields, given)
+			}
 		}
 		if w.chance(30) {
 			d.Sync.Steps = definition.Every

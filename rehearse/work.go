@@ -51,11 +51,14 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	case roll < 36:
 		return w.group(ctx, d)
 	}
-	fields, notes := w.values(ctx, d, def, r.Fields, false)
+	fields, notes := w.values(d.n, def, r.Fields, false, w.parents(ctx, d, def))
 	if len(fields) == 0 {
 		return nil
 	}
 	w.tell("%s edits %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))
+	if r.Refused > 0 {
+		w.ledger.mended[touched{d.n, r.ID}] = true
+	}
 	_, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
 	return w.keep(d, def, r.ID, notes, err)
 }
@@ -76,16 +79,20 @@ func (w *world) keep(d *unit, def definition.Definition, id uuid.UUID, notes []*
 	if err != nil {
 		return w.saved(d, err)
 	}
-	w.report.Saves++
-	for _, s := range notes {
-		s.unit, s.collection, s.record, s.at = d.n, def.Collection, id, w.now
-		w.ledger.add(s)
-	}
+	w.enter(d.n, def, id, notes)
 	return nil
 }
 
+func (w *world) enter(unit int, def definition.Definition, id uuid.UUID, notes []*save) {
+	w.report.Saves++
+	for _, s := range notes {
+		s.unit, s.collection, s.record, s.at = unit, def.Collection, id, w.now
+		w.ledger.add(s)
+	}
+}
+
 func (w *world) add(ctx context.Context, d *unit, def definition.Definition) error {
-	fields, notes := w.values(ctx, d, def, nil, true)
+	fields, notes := w.values(d.n, def, nil, true, w.parents(ctx, d, def))
 	if def.Parent != nil && fields[def.Parent.Field] == nil {
 		// There is nothing yet that it could belong to, and it may have to.
 		field, _ := def.Field(def.Parent.Field)
@@ -112,8 +119,8 @@ func (w *world) group(ctx context.Context, d *unit) error {
 	if top.Parent != nil {
 		return nil
 	}
-	fields, notes := w.values(ctx, d, top, nil, true)
-	inner, innerNotes := w.values(ctx, d, below, nil, true)
+	fields, notes := w.values(d.n, top, nil, true, nil)
+	inner, innerNotes := w.values(d.n, below, nil, true, nil)
 	var parent, child device.Record
 	err := d.store.Group(ctx, func(g *device.Group) (err error) {
 		if parent, err = g.Add(top.Collection, fields); err != nil {
@@ -130,8 +137,24 @@ func (w *world) group(ctx context.Context, d *unit) error {
 	return errors.Join(err, w.keep(d, below, child.ID, innerNotes, nil))
 }
 
+// parents are the records that one of a collection could belong to.
+func (w *world) parents(ctx context.Context, d *unit, def definition.Definition) (ids []uuid.UUID) {
+	if def.Parent == nil {
+		return nil
+	}
+	up, err := d.store.Find(ctx, def.Parent.Collection, nil, "", "", 1000, 0)
+	if err != nil {
+		return nil
+	}
+	for _, r := range up.Records {
+		ids = append(ids, r.ID)
+	}
+	slices.SortFunc(ids, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
+	return ids
+}
+
 // values makes new values, and notes what of them can be found again.
-func (w *world) values(ctx context.Context, d *unit, def definition.Definition, old record.Fields, all bool) (device.Fields, []*save) {
+func (w *world) values(unit int, def definition.Definition, old record.Fields, all bool, parents []uuid.UUID) (device.Fields, []*save) {
 	fields, notes := device.Fields{}, []*save{}
 	for _, f := range def.Fields {
 		if may, _ := f.Settable(); !may || f.Local || !all && !w.chance(35) || all && !f.Required && w.chance(30) {
@@ -139,7 +162,7 @@ func (w *world) values(ctx context.Context, d *unit, def definition.Definition, 
 		}
 		made, s := kindOf(def, f)
 		w.ledger.made++
-		one := &save{field: f.Name, kind: made, token: fmt.Sprintf("%c%d.", 'a'+d.n, w.ledger.made)} // the point: no token is the beginning of another
+		one := &save{field: f.Name, kind: made, token: fmt.Sprintf("%c%d.", 'b'+unit, w.ledger.made)} // the point: no token is the beginning of another
 		var before any
 		if raw := old[f.Name]; raw != nil && json.Unmarshal(raw, &before) != nil {
 			continue
@@ -181,12 +204,10 @@ func (w *world) values(ctx context.Context, d *unit, def definition.Definition, 
 			fields[f.Name] = next
 		case parent:
 			one.token = ""
-			up, err := d.store.Find(ctx, def.Parent.Collection, nil, "", "", 1000, 0)
-			if err != nil || len(up.Records) == 0 {
+			if len(parents) == 0 {
 				continue
 			}
-			slices.SortFunc(up.Records, func(a, b device.Record) int { return slices.Compare(a.ID[:], b.ID[:]) })
-			fields[f.Name] = up.Records[w.random.IntN(len(up.Records))].ID.String()
+			fields[f.Name] = parents[w.random.IntN(len(parents))].String()
 		default:
 			one.token = ""
 			value := anyValue(w.random, s)
@@ -248,7 +269,14 @@ func (w *world) offer(ctx context.Context, d *unit) error {
 		return err
 	}
 	for _, one := range lost {
-		if !one.Whole {
+		if !one.Whole && !one.Removed {
+			continue
+		}
+		if one.Removed || !w.definitionOf(one.Collection).Sync.Direction.Pushes() {
+			w.tell("%s lets go of %s, which central has lost and takes from nobody", d.worker, name(one.Collection, one.ID))
+			if err := d.store.DropLost(ctx, one.Collection, one.ID, filepath.Join(w.folder, "given-up.jsonl")); err != nil {
+				return err
+			}
 			continue
 		}
 		w.ledger.offered[one.ID] = true

@@ -25,20 +25,24 @@ import (
 
 // world is everything that there is in a rehearsal. The mutex guards it from the second goroutine of a pull.
 type world struct {
-	mu      sync.Mutex
-	options Options
-	random  *rand.Rand
-	folder  string
-	now     time.Time // the true time
-	ids     uint64
-	central *central.Memory
-	backup  *central.Memory // of central; nil until there is one
-	devices []*unit
-	late    []func() // batches that are still under way
-	quiet   bool     // nothing goes wrong any more
-	zones   []string // territories that there are
-	ledger  ledger
-	report  Report
+	mu       sync.Mutex
+	options  Options
+	random   *rand.Rand
+	folder   string
+	now      time.Time // the true time
+	ids      uint64
+	side     side
+	devices  []*unit
+	late     []func() // batches that are still under way
+	quiet    bool     // nothing goes wrong any more
+	zones    []string // territories that there are
+	opened   []opened // records that somebody has open at central
+	accepted int      // changes, repetitions among them
+	kept     int      // of the ledger's saves, when central was backed up
+	ledger   ledger
+	report   Report
+	records  []central.Held     // in the end
+	history  []central.Accepted // in the end
 }
 
 // unit is one device with its worker.
@@ -82,16 +86,13 @@ func newWorld(options Options, folder string) (*world, error) {
 	}
 	w.zones = zonesOf(w.options.Definitions)
 	var err error
-	if w.central, err = central.NewMemory(func() time.Time { return w.now }, w.newID(), w.options.Definitions); err != nil {
-		return nil, err
+	if options.Database != "" {
+		w.side, err = newOnPostgreSQL(w)
+	} else {
+		w.side, err = newInMemory(w)
 	}
-	switch options.Bug {
-	case LostAnswers:
-		w.central.Faults.ForgetsAnswers = true
-	case CursorHole:
-		w.central.Faults.LateCommits = 1
-	case TrustedClock:
-		w.central.Faults.TrustsClocks = true
+	if err != nil {
+		return nil, err
 	}
 	return w, nil
 }
@@ -122,10 +123,12 @@ func (w *world) tail(n int) string {
 	return strings.Join(w.report.Story[max(0, len(w.report.Story)-n):], "\n")
 }
 
-func (w *world) close() {
+func (w *world) close() error {
+	errs := []error{w.side.close()}
 	for _, d := range w.devices {
-		d.store.Close()
+		errs = append(errs, d.store.Close())
 	}
+	return errors.Join(errs...)
 }
 
 func (w *world) chance(percent int) bool { return w.random.IntN(100) < percent }
@@ -149,7 +152,7 @@ func (w *world) clock() time.Time {
 func (w *world) play(ctx context.Context) error {
 	w.quiet = true
 	for n := range w.options.Devices {
-		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker %c", 'A'+n), id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n), id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
 		d.held = w.someZones()
 		if !w.options.Calm && w.chance(60) {
 			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second
@@ -158,7 +161,11 @@ func (w *world) play(ctx context.Context) error {
 			return err
 		}
 		w.devices = append(w.devices, d)
-		if err := d.store.Enrol(ctx, "http://central.invalid", "code", d.name); err != nil {
+		code, err := w.side.join(d)
+		if err != nil {
+			return err
+		}
+		if err := d.store.Enrol(ctx, "http://central.invalid", code, d.name); err != nil {
 			return err
 		}
 		w.tell("%s of %s, who holds %v; its clock is off by %s", d.name, d.worker, d.held, d.skew)
@@ -195,32 +202,34 @@ func (w *world) step(ctx context.Context) error {
 	}
 	roll := w.random.IntN(100)
 	if w.options.Calm {
-		roll = w.random.IntN(80)
+		roll = w.random.IntN(78)
 	}
 	switch {
-	case roll < 58:
+	case roll < 8:
+		return w.saveAtCentral()
+	case roll < 54:
 		return w.save(ctx, d)
-	case roll < 80:
+	case roll < 78:
 		return w.exchange(ctx, d)
-	case roll < 84:
+	case roll < 82:
 		d.skew += time.Duration(w.random.IntN(6*3600)-3*3600) * time.Second
 		w.tell("the clock of %s is turned; it is off by %s now", d.name, d.skew)
-	case roll < 88:
+	case roll < 86:
 		d.held = w.someZones()
 		w.tell("%s holds %v now", d.worker, d.held)
-	case roll < 92:
+		return w.side.hold(d)
+	case roll < 89:
 		return w.mend(ctx, d)
-	case roll < 95:
+	case roll < 92:
 		return w.backUp(ctx, d)
-	case roll < 97:
+	case roll < 94:
 		return w.restore(ctx, d)
-	case roll < 98:
-		w.backup = w.central.Backup()
+	case roll < 97:
 		w.tell("central is backed up")
-	case roll < 99 && w.backup != nil:
-		w.central.Restore(w.backup, w.newID())
-		w.report.Restores++
-		w.tell("central is restored from its backup")
+		w.kept = len(w.ledger.saves)
+		return w.side.backUp()
+	case roll < 99:
+		return w.restoreCentral()
 	default:
 		w.now = w.now.Add(time.Duration(w.random.IntN(48)) * time.Hour)
 		w.tell("much time passes")
@@ -259,6 +268,9 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 // note counts the answers that central gives.
 func (w *world) note(answers wire.Answers) {
 	for _, answer := range answers.Answers {
+		if answer.Answer.Accepted() {
+			w.accepted++
+		}
 		w.report.Answers[string(answer.Answer)]++
 		for _, reason := range answer.Reasons {
 			if !answer.Answer.Accepted() {
@@ -309,6 +321,27 @@ func (w *world) restore(ctx context.Context, d *unit) error {
 	return w.open(ctx, d)
 }
 
+// restoreCentral loses central's database, and goes on with its backup. What was written at central itself since then is lost with it, unless some
+// device has it.
+func (w *world) restoreCentral() error {
+	restored, err := w.side.restore()
+	if err != nil || !restored {
+		return err
+	}
+	w.report.Restores++
+	w.tell("central is restored from its backup")
+	for _, s := range w.ledger.saves[w.kept:] {
+		s.mayBeLost = s.mayBeLost || s.unit == atCentral
+	}
+	w.opened = nil // whoever had something open looks at it again
+	for _, d := range w.devices {
+		if err := w.side.hold(d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // calmDown lets everybody exchange until nothing moves any more.
 func (w *world) calmDown(ctx context.Context) error {
 	began := w.now
@@ -332,11 +365,11 @@ func (w *world) calmDown(ctx context.Context) error {
 					return err
 				}
 			}
-			before, heads := len(w.central.History()), w.fingerprints(ctx, d)
+			before, held := w.accepted, w.fingerprints(ctx, d)
 			if err := w.exchange(ctx, d); err != nil {
 				return err
 			}
-			moved = moved || len(w.central.History()) != before || w.fingerprints(ctx, d) != heads
+			moved = moved || w.accepted != before || w.fingerprints(ctx, d) != held
 		}
 		if !moved && round > 4 {
 			w.report.Settling = w.now.Sub(began)

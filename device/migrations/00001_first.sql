@@ -118,6 +118,7 @@ CREATE TABLE lost_values (
     revision   INTEGER NOT NULL,
     fields     TEXT NOT NULL,
     marks      TEXT NOT NULL,
+    removed    INTEGER NOT NULL DEFAULT 0, -- at central, by what it went back to
     PRIMARY KEY (collection, id)
 ) WITHOUT ROWID;
 

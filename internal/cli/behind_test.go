@@ -81,6 +81,8 @@ func TestBehindTheScenes(t *testing.T) {
 		{"rehearse --seeds 1 --story", 0, []string{"the work is over"}},
 		{"rehearse --bug lost-answers --seeds 3", 4, []string{"P2", "The story"}},
 		{"rehearse --bug nothing", 2, []string{"lost-answers"}},
+		{"rehearse --seeds 2 --postgresql " + file, 0, []string{"2 runs", "Nothing was lost"}},
+		{"rehearse --bug cursor-hole --postgresql", 2, []string{"leave --postgresql out"}},
 		{"rehearse --seeds 0", 2, []string{"1 seed or more"}},
 	} {
 		out, wrong, code := homing(t, strings.Fields(step.args)...)

@@ -204,11 +204,13 @@ func localLost(ctx context.Context, c *cli.Command) error {
 		}
 		t := newTable(w, "COLLECTION", "RECORD", "LOST", "FIELD", "CENTRAL → THEN")
 		for _, one := range all {
-			what := "values"
+			what, record := "values", shorten(one.Label, 36)
 			if one.Whole {
 				what = "the record"
+			} else if one.Removed {
+				what, record = "its return", one.ID.String() // nothing but its id finds what is removed
 			}
-			first := []any{one.Collection, shorten(one.Label, 36), what}
+			first := []any{one.Collection, record, what}
 			for _, name := range one.Fields.Names() {
 				edit := one.Fields[name]
 				t.row(append(first, name, edited(change.Edit, edit, plain(edit.From), shorten(plain(edit.To), 48)))...)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"homing/cluster"
 	"homing/core/definition"
 	"homing/rehearse"
 )
@@ -27,9 +29,13 @@ func rehearseCommand() *cli.Command {
 killed and restored, clocks turned; at the end every promise is held against a ledger of all that the workers have saved. A seed always
 gives the same run. Without definitions, random ones are rehearsed.
 
+Central's tables are simulated, too, so that a run takes a fraction of a second. With --postgresql all of central is real, on a PostgreSQL that
+is started for it and thrown away; its own ids are then new each time, so that stories may differ in small things.
+
 EXAMPLES
    homing rehearse trails.yaml structures.yaml
    homing rehearse --calm --steps 200 structures.yaml
+   homing rehearse --postgresql --seeds 5 structures.yaml
    homing rehearse --seed 17 --story structures.yaml`,
 		Flags: []cli.Flag{jsonFlag,
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "first `SEED`"},
@@ -37,6 +43,7 @@ EXAMPLES
 			&cli.IntFlag{Name: "devices", Usage: "how many devices; 2 to 4 when left out"},
 			&cli.IntFlag{Name: "steps", Usage: "how much is done in each run; 20 for each collection when left out"},
 			&cli.BoolFlag{Name: "calm", Usage: "nothing goes wrong but that signal is rare"},
+			&cli.BoolFlag{Name: "postgresql", Usage: "let the real central work, on a PostgreSQL that is started for this"},
 			&cli.StringFlag{Name: "bug", Usage: "make a mistake on purpose, to see it noticed: " + bugNames()},
 			&cli.BoolFlag{Name: "story", Usage: "tell what happens, step by step; of one seed"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -57,6 +64,16 @@ EXAMPLES
 				definitions: definitions, answers: map[string]int{}, refused: map[string]int{}, decisions: map[rehearse.Decided]int{}}
 			if c.Bool("story") {
 				r.options.Watch = c.Root().Writer
+			}
+			if c.Bool("postgresql") {
+				if bug := r.options.Bug; bug != rehearse.NoBug && bug != rehearse.ClonedNumbers {
+					return usageError{fmt.Errorf("--bug %s is a mistake of a simulated central; leave --postgresql out", bug)}
+				}
+				stop, err := r.startPostgreSQL(ctx)
+				if err != nil {
+					return err
+				}
+				defer stop()
 			}
 			line := newProgressLine(c.Root().ErrWriter)
 			if err := r.run(ctx, c.Uint64("seed"), c.Int("seeds"), line); err != nil {
@@ -91,6 +108,7 @@ func bugNames() string {
 type rehearsal struct {
 	options     rehearse.Options
 	definitions []definition.Definition
+	postgresql  *cluster.Cluster // nil for tables in memory
 
 	mu        sync.Mutex
 	reports   []rehearse.Report // guarded by mu, as all that follows
@@ -111,9 +129,7 @@ func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *prog
 	for range workers {
 		all.Go(func() {
 			for seed := range next {
-				options := r.options
-				options.Seed = seed
-				report, err := rehearse.Run(ctx, options)
+				report, err := r.one(ctx, seed)
 				r.mu.Lock()
 				if err != nil && failed == nil {
 					failed = err
@@ -151,6 +167,35 @@ func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *prog
 		}
 	}
 	return nil
+}
+
+// one rehearses one seed, on a database of its own where there is PostgreSQL.
+func (r *rehearsal) one(ctx context.Context, seed uint64) (report rehearse.Report, err error) {
+	options := r.options
+	options.Seed = seed
+	if r.postgresql != nil {
+		name := fmt.Sprintf("rehearsal%d", seed)
+		if options.Database, err = r.postgresql.Database(ctx, name, ""); err != nil {
+			return report, err
+		}
+		defer func() { err = errors.Join(err, r.postgresql.Drop(context.WithoutCancel(ctx), name)) }()
+	}
+	return rehearse.Run(ctx, options)
+}
+
+// startPostgreSQL runs a PostgreSQL that is thrown away at the end.
+func (r *rehearsal) startPostgreSQL(ctx context.Context) (stop func(), err error) {
+	folder, err := os.MkdirTemp("", "homing-rehearsal-")
+	if err != nil {
+		return nil, err
+	}
+	if r.postgresql, err = cluster.Start(ctx, cluster.Options{Dir: folder, Throwaway: true}); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(folder))
+	}
+	return func() {
+		r.postgresql.Stop()
+		os.RemoveAll(folder)
+	}, nil
 }
 
 func (r *rehearsal) print(w io.Writer) error {

@@ -1,0 +1,98 @@
+package promises_test
+
+import (
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"homing/central"
+	"homing/core/change"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// P4: a worker mends what was refused of a record that somebody else has edited and removed meanwhile, which brings it back. The device gets the
+// edits that it never saw: the tombstone came without them.
+func TestP4BroughtBackByMending(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
+	testbed.Exchange(t, a, b)
+	id := add(t, b, "trails", device.Fields{"name": "Ridge", "note": "old"})
+	testbed.Exchange(t, b, a)
+	_, err := a.Edit(ctx, "trails", id, device.Fields{"name": "Ridge of many words"})
+	testbed.Must(t, err)
+	bed.Define(strings.Replace(asking, "minLength: 1", "minLength: 1, maxLength: 8", 1))
+	_, err = b.Edit(ctx, "trails", id, device.Fields{"note": "new"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, b)
+	testbed.Must(t, b.Remove(ctx, "trails", id))
+	testbed.Exchange(t, b)
+	if summary := testbed.Exchange(t, a); summary.Refused != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	_, err = a.Edit(ctx, "trails", id, device.Fields{"name": "Ridge 2"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, a, b)
+	bed.Same(a, b)
+	if name, note := shown(t, a, "trails", id, "name"), shown(t, a, "trails", id, "note"); name != "Ridge 2" || note != "new" {
+		t.Errorf("the device shows %q, %q", name, note)
+	}
+}
+
+// P1, P10: central is restored to a time when a record was removed that was brought back since. The device that has it lists what central lost of
+// it; brought back at central once more, the rest can be offered.
+func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge", "note": "old"})
+	testbed.Exchange(t, store)
+	lead := central.Everything("lead")
+	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	testbed.Must(t, err)
+	backup := backUp(t, bed)
+	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
+	testbed.Must(t, err)
+	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	bed = putBack(t, bed, backup, store)
+	testbed.Exchange(t, store)
+	lost, err := store.LostRecords(ctx)
+	testbed.Must(t, err)
+	if len(lost) != 1 || !lost[0].Removed || lost[0].Label != "Ridge" || string(lost[0].Fields["note"].To) != `"new"` {
+		t.Fatalf("lost are %+v", lost)
+	}
+	if err := store.OfferLost(ctx, "trails", id); !errors.Is(err, device.ErrNotAllowed) || !strings.Contains(err.Error(), "bring it back there") {
+		t.Errorf("offered, it says %v", err)
+	}
+	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	testbed.Must(t, store.OfferLost(ctx, "trails", id))
+	testbed.Exchange(t, store)
+	bed.Same(store)
+	if got := valueAt(t, bed, "trails", id, "note"); got != "new" {
+		t.Errorf("the note is %q", got)
+	}
+	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
+		t.Errorf("still lost: %+v, %v", lost, err)
+	}
+
+	// Or it is let go of, with a written copy.
+	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	testbed.Must(t, err)
+	backup = backUp(t, bed)
+	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	putBack(t, bed, backup, store)
+	testbed.Exchange(t, store)
+	testbed.Must(t, store.DropLost(ctx, "trails", id, filepath.Join(t.TempDir(), "given-up.jsonl")))
+	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
+		t.Errorf("let go of, it is still listed: %+v, %v", lost, err)
+	}
+}

@@ -1,0 +1,135 @@
+package rehearse
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"homing/central"
+	"homing/core/rights"
+	"homing/service"
+	"homing/web"
+	"homing/wire"
+)
+
+// onPostgreSQL is the real central with its HTTP door, on a database. Only its clock is that of the rehearsal, and requests reach it by a call.
+type onPostgreSQL struct {
+	w       *world
+	central *central.Central
+	door    *web.Server
+	backup  string // file; empty until there is one
+}
+
+func newOnPostgreSQL(w *world) (*onPostgreSQL, error) {
+	p := &onPostgreSQL{w: w}
+	w.newID() // as many ids as in memory, so that the same seed tells much the same story
+	w.newID()
+	if err := p.open(); err != nil {
+		return nil, err
+	}
+	_, err := p.central.Define(context.Background(), lead, w.options.Definitions)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *onPostgreSQL) open() (err error) {
+	if p.central, err = central.Open(context.Background(), central.Options{Database: p.w.options.Database, Connections: 2, Now: func() time.Time { return p.w.now }}); err != nil {
+		return err
+	}
+	p.door = web.New(p.central, web.Options{})
+	return nil
+}
+
+func (p *onPostgreSQL) answer(_ *unit, r *http.Request, body []byte) *http.Response {
+	asked := r.Clone(context.Background()) // what has been sent goes on, even when the device is killed
+	asked.Body, asked.ContentLength, asked.RequestURI = io.NopCloser(bytes.NewReader(body)), int64(len(body)), r.URL.RequestURI()
+	asked.RemoteAddr = "127.0.0.1:1"
+	if query := r.URL.Query(); strings.HasSuffix(r.URL.Path, "/changes") {
+		query.Set("limit", strconv.Itoa(mostInPage))
+		asked.URL.RawQuery = query.Encode()
+	}
+	got := &answered{header: http.Header{}, status: http.StatusOK}
+	p.door.ServeHTTP(got, asked)
+	if strings.HasSuffix(r.URL.Path, "/batches") && got.status == http.StatusOK {
+		var answers wire.Answers
+		if text, err := unpack(got.header.Get("Content-Encoding"), got.body.Bytes()); err == nil && json.Unmarshal(text, &answers) == nil {
+			p.w.note(answers)
+		}
+	}
+	return &http.Response{StatusCode: got.status, Status: http.StatusText(got.status), Header: got.header, Request: r, Body: io.NopCloser(&got.body)}
+}
+
+// answered keeps what the door answers.
+type answered struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (a *answered) Header() http.Header                  { return a.header }
+func (a *answered) WriteHeader(status int)               { a.status = status }
+func (a *answered) Write(text []byte) (n int, err error) { return a.body.Write(text) }
+
+func unpack(encoding string, text []byte) ([]byte, error) {
+	if encoding != "zstd" {
+		return text, nil
+	}
+	reader, err := zstd.NewReader(bytes.NewReader(text))
+	if err != nil {
+		return nil, err
+	}
+	defer reader.Close()
+	return io.ReadAll(reader)
+}
+
+func (p *onPostgreSQL) join(d *unit) (string, error) {
+	if err := p.central.AddWorker(context.Background(), d.worker, rights.Worker, "", d.held...); err != nil {
+		return "", err
+	}
+	code, _, err := p.central.IssueCode(context.Background(), central.Everything(lead), d.worker, 0)
+	return code, err
+}
+
+func (p *onPostgreSQL) hold(d *unit) error {
+	return p.central.HoldTerritories(context.Background(), d.worker, d.held)
+}
+
+func (p *onPostgreSQL) direct(write central.Write) (wire.Answer, error) {
+	return p.central.Direct(context.Background(), central.Everything(lead), write)
+}
+
+func (p *onPostgreSQL) whole() ([]central.Held, []central.Accepted, error) {
+	return p.central.Whole(context.Background())
+}
+
+func (p *onPostgreSQL) backUp() error {
+	p.backup = filepath.Join(p.w.folder, "central.backup")
+	return service.Backup(context.Background(), p.w.options.Database, "", p.backup)
+}
+
+func (p *onPostgreSQL) restore() (bool, error) {
+	if p.backup == "" {
+		return false, nil
+	}
+	if err := p.central.Close(); err != nil {
+		return false, err
+	}
+	if _, err := service.Restore(context.Background(), p.w.options.Database, "", p.backup, filepath.Join(p.w.folder, "central-before.backup")); err != nil {
+		return false, err
+	}
+	p.w.newID()
+	p.w.newID()
+	return true, p.open()
+}
+
+func (p *onPostgreSQL) close() error { return p.central.Close() }
