@@ -309,7 +309,7 @@ func (m *Memory) Refresh(from Device, collection string, held []wire.HeldRecord)
 		case r == nil:
 			changed = append(changed, wire.Record{ID: h.ID, Withdrawn: true})
 		case !from.People.see(m.definitions[collection], r.territories, r.Fields):
-			changed = append(changed, wire.Record{ID: h.ID, Withdrawn: true})
+			changed = append(changed, wire.Record{ID: h.ID, Revision: r.Revision, Withdrawn: true})
 		case r.Revision != h.Revision:
 			changed = append(changed, m.record(at, r, true))
 		}

@@ -74,8 +74,8 @@ func (c *Central) Refresh(ctx context.Context, from Device, collection string, h
 		switch {
 		case there && err != nil:
 			return nil, err
-		case !there || !seen:
-			changed = append(changed, wire.Record{ID: h.ID, Withdrawn: true})
+		case !there || !seen: // with a revision only where there is a record: after a restore of central, a device must know what central has lost
+			changed = append(changed, wire.Record{ID: h.ID, Revision: row.Revision, Withdrawn: true})
 		case row.Revision != h.Revision:
 			changed = append(changed, row.record())
 		}

@@ -339,12 +339,15 @@ type course struct {
 
 // fetched is a page on its way from central to the store.
 type fetched struct {
-	page    wire.Page
+	text    link.Text
+	page    wire.Page // once it is read
+	cursor  int64
+	more    bool
 	traffic link.Traffic
 	err     error
 }
 
-// pullFrom stores each page while the next one is under way.
+// pullFrom stores each page while the next one is being read, and the one after that is under way.
 func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	answered, err := fact(ctx, e.db, factAnswered)
 	if err != nil {
@@ -363,9 +366,9 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	}
 	name, gaining := way.collection, way.gaining
 	ctx, cancel := context.WithCancel(ctx)
-	pages := make(chan fetched, 1)
+	texts, pages := make(chan fetched, 1), make(chan fetched, 1)
 	go func() {
-		defer close(pages)
+		defer close(texts)
 		limit := pageRecords
 		for more := true; more; {
 			next := e.fetch(ctx, way, answered, limit)
@@ -373,12 +376,24 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 				limit = max(limit/4, leastPage)
 				next = e.fetch(ctx, way, answered, limit)
 			}
-			more, way.cursor = next.err == nil && next.page.More, next.page.Cursor
+			more, way.cursor = next.err == nil && next.more, next.cursor
 			way.empty = false // what is gone after the first page may have come with it
+			select {
+			case texts <- next:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	go func() {
+		defer close(pages)
+		for next := range texts {
+			if next.err == nil {
+				next.read()
+			}
 			select {
 			case pages <- next:
 			case <-ctx.Done():
-				return
 			}
 		}
 	}()
@@ -419,8 +434,27 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string, limit
 	if way.gaining || way.empty {
 		ask.Set("load", "true")
 	}
-	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.page)
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.text)
+	if next.err != nil {
+		return next
+	}
+	var ok bool
+	if next.cursor, next.more, ok = wire.ReadPageStart(next.text); !ok {
+		next.read()
+		next.cursor, next.more = next.page.Cursor, next.page.More
+	}
 	return next
+}
+
+// read reads the page, unless that was done before.
+func (f *fetched) read() {
+	if f.text == nil {
+		return
+	}
+	if f.page, f.err = wire.ReadPage(f.text); f.err != nil {
+		f.err = fmt.Errorf("central sent a page that cannot be read: %w", f.err)
+	}
+	f.text = nil
 }
 
 // report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has lost

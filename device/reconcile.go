@@ -135,7 +135,7 @@ func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 		return err
 	}
 	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id
-		WHERE l.removed = 0`); err != nil {
+		WHERE l.removed = 0 AND r.revision > 0`); err != nil { // of what is only offered again, central has said nothing yet
 		return err
 	}
 	for _, row := range rows {

@@ -40,6 +40,12 @@ func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page
 	if err := tx.GetContext(ctx, &first, `SELECT loading OR cursor = 0 OR pulled_at IS NULL FROM collections WHERE name = ?`, page.Collection); err != nil || first || gaining {
 		return err
 	}
+	insert, err := tx.PrepareContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision, fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	at, exchange := timeText(e.now()), e.summary.Exchange.String()
 	for _, r := range page.Records {
 		kind, fields := "record", string(r.Fields)
 		switch {
@@ -48,8 +54,7 @@ func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page
 		case r.Removed:
 			kind, fields = "removed", "{}"
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision, fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`,
-			timeText(e.now()), e.summary.Exchange.String(), page.Collection, r.ID.String(), kind, r.Revision, fields, r.Author); err != nil {
+		if _, err := insert.ExecContext(ctx, at, exchange, page.Collection, r.ID.String(), kind, r.Revision, fields, r.Author); err != nil {
 			return err
 		}
 	}

@@ -88,7 +88,11 @@ func (l *Link) Base() string { return l.base }
 // Traffic is what a call cost, in bytes on the wire without headers.
 type Traffic struct{ Sent, Received int }
 
-// Call sends in, if it is not nil, as JSON and reads the answer into out, if that is not nil. When central says that it is
+// Text takes the body of an answer as it is.
+type Text []byte
+
+// Call sends in, if it is not nil, as JSON and reads the answer into out, if that is not nil: JSON, or
+// anything into a [*Text]. When central says that it is
 // busy, the call waits as told and tries again a few times. Errors wrap [ErrUnreachable] or are a [*Problem].
 func (l *Link) Call(ctx context.Context, method, path string, headers map[string]string, in, out any) (Traffic, error) {
 	var body []byte
@@ -157,7 +161,9 @@ func (l *Link) once(ctx context.Context, method, path string, headers map[string
 	if response.StatusCode >= 300 {
 		return traffic, problemOf(response, text)
 	}
-	if out != nil {
+	if whole, as := out.(*Text); as {
+		*whole = text
+	} else if out != nil {
 		if err := json.Unmarshal(text, out); err != nil {
 			return traffic, fmt.Errorf("%s did not answer like a central: %v", l.base, err)
 		}

@@ -1,14 +1,18 @@
 package promises_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/google/uuid"
 
 	"homing/central"
 	"homing/device"
@@ -126,5 +130,42 @@ func TestP9BeforeTheFirstLoad(t *testing.T) {
 	testbed.Must(t, fresh.Close())
 	if _, err := os.Stat(path); err != nil {
 		t.Error(err)
+	}
+}
+
+// A first load of several pages is not kept record by record in the device's log, even when it breaks off in between; what comes later is.
+func TestAFirstLoadIsNotLoggedOneByOne(t *testing.T) {
+	bed := testbed.Start(t)
+	const records = 5000
+	for from := 0; from < records; from += 1000 {
+		rows := make([]map[string]json.RawMessage, 1000)
+		for n := range rows {
+			rows[n] = map[string]json.RawMessage{"name": json.RawMessage(strconv.Quote("trail " + strconv.Itoa(from+n)))}
+		}
+		_, err := bed.Central.PutRows(ctx, central.Everything("admin"), "trails", "", rows)
+		testbed.Must(t, err)
+	}
+	store := bed.Device("worker", "tablet", device.Options{})
+	stopped, stop := context.WithCancel(ctx)
+	first, err := store.Exchange(stopped, func(p device.Progress) {
+		if p.Done > 0 {
+			stop() // after the first page
+		}
+	})
+	if err == nil || first.Received >= records {
+		t.Fatalf("the load did not break off: %d received, %v", first.Received, err)
+	}
+	second := testbed.Exchange(t, store)
+	bed.Same(store)
+	addTrail(t, store, "own")
+	other := bed.Device("lead", "other", device.Options{})
+	testbed.Exchange(t, other)
+	addTrail(t, other, "of another")
+	testbed.Exchange(t, other)
+	third := testbed.Exchange(t, store)
+	for exchange, wanted := range map[uuid.UUID]int{first.Exchange: 0, second.Exchange: 0, third.Exchange: 2} {
+		if carried, err := store.Carried(ctx, exchange); err != nil || len(carried) != wanted {
+			t.Errorf("of an exchange the log has %d, not %d: %v", len(carried), wanted, err)
+		}
 	}
 }

@@ -1,9 +1,14 @@
 package wire
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"strconv"
 	"time"
+
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // AppendJSON writes the page as [json.Marshal] would, but takes fields and marks over as they are. They make up nearly all of
@@ -11,6 +16,13 @@ import (
 func (p Page) AppendJSON(to []byte) []byte {
 	to = append(to, `{"collection":`...)
 	to = appendText(to, p.Collection)
+	to = appendNumber(to, `,"cursor":`, p.Cursor)
+	to = appendNumber(to, `,"head":`, p.Head)
+	to = append(to, `,"more":`...)
+	to = strconv.AppendBool(to, p.More)
+	if p.Total != 0 {
+		to = appendNumber(to, `,"total":`, p.Total)
+	}
 	to = append(to, `,"records":[`...)
 	for n, r := range p.Records {
 		if n > 0 {
@@ -18,14 +30,49 @@ func (p Page) AppendJSON(to []byte) []byte {
 		}
 		to = r.appendJSON(to)
 	}
-	to = appendNumber(append(to, ']'), `,"cursor":`, p.Cursor)
-	to = appendNumber(to, `,"head":`, p.Head)
-	to = append(to, `,"more":`...)
-	to = strconv.AppendBool(to, p.More)
-	if p.Total != 0 {
-		to = appendNumber(to, `,"total":`, p.Total)
+	return append(to, ']', '}')
+}
+
+// lenient reads what other writers of JSON may send, as encoding/json does.
+var lenient = jsonv2.JoinOptions(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+
+// ReadPage reads a page, in less than half of the time that encoding/json takes.
+func ReadPage(text []byte) (p Page, err error) {
+	return p, jsonv2.Unmarshal(text, &p, lenient)
+}
+
+// ReadPageStart reads what stands before the records of a page, so that the next one can be asked for while this one is read. It is not ok where
+// the records come first.
+func ReadPageStart(text []byte) (cursor int64, more, ok bool) {
+	in := jsontext.NewDecoder(bytes.NewReader(text), lenient)
+	if open, err := in.ReadToken(); err != nil || open.Kind() != '{' {
+		return 0, false, false
 	}
-	return append(to, '}')
+	found := 0
+	for found < 2 {
+		name, err := in.ReadToken()
+		if err != nil || name.Kind() != '"' || name.String() == "records" {
+			return 0, false, false
+		}
+		switch key := name.String(); key {
+		case "cursor", "more":
+			value, err := in.ReadValue()
+			if key == "cursor" {
+				err = errors.Join(err, json.Unmarshal(value, &cursor))
+			} else {
+				err = errors.Join(err, json.Unmarshal(value, &more))
+			}
+			if err != nil {
+				return 0, false, false
+			}
+			found++
+		default:
+			if err := in.SkipValue(); err != nil {
+				return 0, false, false
+			}
+		}
+	}
+	return cursor, more, true
 }
 
 func (r Record) appendJSON(to []byte) []byte {

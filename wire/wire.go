@@ -124,11 +124,11 @@ type Record struct {
 // Page is a part of what changed in one collection after a cursor.
 type Page struct {
 	Collection string   `json:"collection"`
-	Records    []Record `json:"records" doc:"Each record once, in its latest state, ordered by position."`
 	Cursor     int64    `json:"cursor" doc:"Pull from here next time; everything up to here has been delivered, for ever."`
 	Head       int64    `json:"head" doc:"Position of the last accepted change."`
 	More       bool     `json:"more" doc:"There is more after the cursor now."`
 	Total      int64    `json:"total,omitempty" doc:"Only with the first page from cursor 0: how many records there are to load."`
+	Records    []Record `json:"records" doc:"Each record once, in its latest state, ordered by position."`
 }
 
 // Report is what a device says of itself at the end of an exchange, so that people can see what it holds and owes.

@@ -11,7 +11,7 @@ CREATE TABLE collections (
     cursor    INTEGER NOT NULL DEFAULT 0,
     head      INTEGER NOT NULL DEFAULT 0, -- central's head at the last pull
     pulled_at TEXT,
-    loading   INTEGER NOT NULL DEFAULT 0,    -- what was here was let go of and is being loaded anew
+    loading   INTEGER NOT NULL DEFAULT 0,    -- it is being loaded from the start, for the first time or anew
     covers    TEXT NOT NULL DEFAULT '["*"]', -- JSON list of the territories that are loaded up to the cursor
     gaining   TEXT,                          -- those that are being loaded, while they are
     gained    INTEGER NOT NULL DEFAULT 0     -- how far that load is
