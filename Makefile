@@ -57,6 +57,17 @@ soak: build
 	@go test ./promises -count=1 -timeout 2h -run 'TestSoak$$' -v -soak $(SOAK) | grep -v '^=== '
 	@go test ./rehearse -count=1 -timeout 4h -run 'TestSeeds$$' -v -seeds $(SEEDS) | grep -v '^=== '
 
+# Each fuzz test for FUZZ. Their inputs are not made smaller: with a service and a database around them, the same input does not always take the
+# same way, and the fuzzer would try for ever.
+FUZZ ?= 1m
+.PHONY: fuzz
+fuzz: build
+	@grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n 1 dirname | sort -u | while read -r folder; do \
+		go test $$folder -list '^Fuzz' | grep '^Fuzz' | while read -r name; do \
+			echo "$$folder $$name"; go test $$folder -run xx -fuzz "^$$name\$$" -fuzztime $(FUZZ) -fuzzminimizetime 1x | grep -v level= | tail -2 || exit 1; \
+		done || exit 1; \
+	done
+
 bench: build
 	@go run ./bench
 

@@ -286,7 +286,7 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 		if _, err := tx.ExecContext(ctx, `UPDATE collections SET loading = 1 WHERE name = ?`, q.Collection); err != nil {
 			return err
 		}
-	} else if answer.Record != nil && answer.Revision > row.Withdrawn {
+	} else if answer.Record != nil && !answer.Record.Withdrawn && answer.Revision > row.Withdrawn {
 		row.Withdrawn = 0 // it has come back into what the worker covers; without the record, what is here may lack something, and it is loaded again
 	}
 	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
