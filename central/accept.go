@@ -52,7 +52,7 @@ const maxTurned = 100 * 366 * 24 * 3600 * 1000 // milliseconds
 // read makes an item of one change as it came. A change that cannot be read harms no other.
 func read(raw []byte) item {
 	var c change.Change
-	if err := json.Unmarshal(raw, &c); err != nil {
+	if err := wire.Read(raw, &c); err != nil {
 		// The number is read on its own, so that the answer can name it if it can be read at all.
 		var numbered struct {
 			Number int64 `json:"number"`

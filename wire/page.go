@@ -36,9 +36,13 @@ func (p Page) AppendJSON(to []byte) []byte {
 // lenient reads what other writers of JSON may send, as encoding/json does.
 var lenient = jsonv2.JoinOptions(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 
-// ReadPage reads a page, in less than half of the time that encoding/json takes.
+// Read reads JSON into what into points to, as encoding/json does, in less than half of the time: for what comes by the thousand. Unlike there, names
+// must be written as they are declared, and a value that comes twice in an object is read into the first.
+func Read(text []byte, into any) error { return jsonv2.Unmarshal(text, into, lenient) }
+
+// ReadPage reads a page.
 func ReadPage(text []byte) (p Page, err error) {
-	return p, jsonv2.Unmarshal(text, &p, lenient)
+	return p, Read(text, &p)
 }
 
 // ReadPageStart reads what stands before the records of a page, so that the next one can be asked for while this one is read. It is not ok where
