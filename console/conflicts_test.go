@@ -2,10 +2,16 @@ package console_test
 
 import (
 	"context"
+	"encoding/json"
+	"strconv"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/google/uuid"
 
+	"homing/central"
+	"homing/core/change"
+	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -79,4 +85,46 @@ func TestSettlingManyOnThePage(t *testing.T) {
 	p.do(chromedp.Click(`(//tbody/tr[contains(., "Ridge phone") and td[5][normalize-space()="2"]]//a)[1]`))
 	p.says(".page", "remove, held")
 	p.says(".page", "closed")
+}
+
+// Two people have one record open at central. The second is told what became of an edit, and of a removal, that met the first's.
+func TestMeetingOnThePage(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  owner: {type: string, title: Owner}\n  note: {type: string, title: Note}\nsync:\n  rules: {owner: ask}\n")
+	other := central.Everything("other")
+	id := uuid.Must(uuid.NewV7())
+	write := func(kind change.Kind, field, value string) {
+		t.Helper()
+		_, err := p.bed.Central.Direct(t.Context(), other, central.Write{Collection: "sites", Record: id, Kind: kind, Base: -1, Fields: record.Delta{field: {To: json.RawMessage(strconv.Quote(value))}}})
+		testbed.Must(t, err)
+	}
+	write(change.Add, "name", "Fork")
+	p.visit("/records/sites/" + id.String())
+	p.signIn("lead", testbed.Password)
+	p.says("h1", "Fork")
+
+	p.press("Edit")
+	write(change.Edit, "owner", "Gale")
+	p.says(".page", "Somebody has changed this record meanwhile")
+	p.fill("input#owner", "Tarn")
+	p.press("Save")
+	p.says(".p-toast", "Held for a person")
+	p.says(".trail", "held for a person. It asked for Tarn")
+	p.says("dl", "in dispute")
+	p.visit("/conflicts")
+	p.says(".conflict", "Gale")
+	p.says(".conflict", "Tarn")
+
+	p.visit("/records/sites/" + id.String())
+	p.says("h1", "Fork")
+	p.press("Remove")
+	p.says(".p-confirmdialog", "Its history stays")
+	write(change.Edit, "note", "still there")
+	p.says("dl", "still there")
+	p.confirm("Remove")
+	p.says(".p-toast", "Not removed")
+	p.says(".trail", "removal asked for by lead")
+	p.press("Remove")
+	p.confirm("Remove")
+	p.says(".head", "removed")
 }

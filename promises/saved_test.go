@@ -39,6 +39,14 @@ func runProgram(t *testing.T, store string, args ...string) string {
 	return string(out)
 }
 
+// lines counts the lines that are written to it.
+type lines struct{ atomic.Int64 }
+
+func (l *lines) Write(text []byte) (int, error) {
+	l.Add(int64(strings.Count(string(text), "\n")))
+	return len(text), nil
+}
+
 // P1: what a save returned for survives kill -9 at any moment. A process saves record after record and says each number
 // only after the save has returned; it is killed in the middle, again and again.
 func TestP1SavesSurviveAKill(t *testing.T) {
@@ -51,16 +59,14 @@ func TestP1SavesSurviveAKill(t *testing.T) {
 		script := exec.Command("bash", "-c", `for n in $(seq 200); do "$0" local add trails --set name="round `+strconv.Itoa(round)+` number $n" >/dev/null || exit 1; echo $n; done`, program(t, path).Path)
 		script.Env = program(t, path).Env
 		script.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-		var out strings.Builder
+		var out lines
 		script.Stdout = &out
 		testbed.Must(t, script.Start())
-		time.Sleep(time.Duration(300+round*130) * time.Millisecond)
+		testbed.Wait(t, "a save returns", func() bool { return out.Load() > 0 })
+		time.Sleep(time.Duration(round*130) * time.Millisecond)
 		syscall.Kill(-script.Process.Pid, syscall.SIGKILL)
 		script.Wait()
-		said += strings.Count(out.String(), "\n")
-	}
-	if said == 0 {
-		t.Fatal("nothing was saved before the kills")
+		said += int(out.Load())
 	}
 	store, err := device.Open(ctx, path, device.Options{})
 	testbed.Must(t, err)

@@ -298,9 +298,14 @@ func recordHistory(ctx context.Context, c *cli.Command) error {
 func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 	t := newTable(w, "REV", "WHAT", "FIELD", "FROM → TO", "BY", "DEVICE", "EDITED", "RECEIVED")
 	for _, h := range history {
-		var delta record.Delta
+		var delta, sent record.Delta
 		if err := json.Unmarshal(h.Fields, &delta); err != nil {
 			return err
+		}
+		if h.Sent != nil {
+			if err := json.Unmarshal(h.Sent, &sent); err != nil {
+				return err
+			}
 		}
 		lines := [][2]string{}
 		for _, name := range delta.Names() {
@@ -320,6 +325,9 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 				said = "the dispute was opened again"
 			case string(merge.Ask):
 				said = fmt.Sprintf("met revision %d; held for a person", decision.Other.Revision)
+			}
+			if asked, did := sent[decision.Field]; did && decision.Kept == change.KeptCentral && decision.Rule != merge.Reopened {
+				said += "; asked for " + shorten(plain(asked.To), 30)
 			}
 			lines = append(lines, [2]string{what, said})
 		}
@@ -403,7 +411,12 @@ func write(ctx context.Context, c *cli.Command, call caller, d *definition.Colle
 	if answer.Record == nil {
 		return errors.New("central's answer lacks the record")
 	}
-	if answer.Answer == change.Merged {
+	switch {
+	case method == http.MethodDelete && !answer.Record.Removed:
+		done = "Not removed, since somebody has edited it meanwhile"
+	case answer.Answer == change.Held:
+		done += ", but held for a person where others had changed the same field (homing conflicts list)"
+	case answer.Answer == change.Merged:
 		done += ", merged with what others changed meanwhile"
 	}
 	fmt.Fprintf(w, "%s: %s %s is at revision %d.\n", done, d.Collection, answer.Record.ID, answer.Revision)

@@ -28,6 +28,7 @@ const collection = computed(() => find(name.value))
 const children = computed(() => childrenOf(name.value))
 const record = ref<RecordRow>()
 const history = ref<HistoryEntry[]>([])
+const disputed = ref<string[]>([])
 const problem = ref('')
 const loading = ref(true)
 const editing = ref(false)
@@ -36,12 +37,14 @@ const base = ref(0)
 async function refresh() {
   try {
     if (!collections.value) await load()
-    const [r, h] = await Promise.all([
+    const [r, h, open] = await Promise.all([
       ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path: path.value } })),
       ask(api.GET('/v1/collections/{collection}/records/{id}/history', { params: { path: path.value } })),
+      ask(api.GET('/v1/conflicts')),
     ])
     record.value = r
     history.value = h ?? []
+    disputed.value = (open ?? []).filter((c) => c.record === id.value && c.collection === name.value).map((c) => c.field.split('/')[0]!)
     problem.value = ''
   } catch (error) {
     problem.value = (error as Error).message
@@ -81,9 +84,9 @@ function edit() {
 async function save(changed: Fields) {
   const answer = await ask(api.PATCH('/v1/collections/{collection}/records/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
   editing.value = false
-  const merged = answer.answer === 'merged'
-  toast.add({ severity: merged ? 'warn' : 'success', summary: merged ? 'Saved and merged' : 'Saved',
-    detail: merged ? 'Somebody else had edited this record; the history says what came out.' : `Revision ${answer.revision}`, life: merged ? 9000 : 3000 })
+  if (answer.answer === 'held') toast.add({ severity: 'warn', summary: 'Held for a person', detail: 'Somebody else had changed a field that you changed, too. Theirs stands until it is settled under Conflicts; the rest is saved.', life: 12000 })
+  else if (answer.answer === 'merged') toast.add({ severity: 'warn', summary: 'Saved and merged', detail: 'Somebody else had edited this record; the history says what came out.', life: 9000 })
+  else toast.add({ severity: 'success', summary: 'Saved', detail: `Revision ${answer.revision}`, life: 3000 })
   await refresh()
 }
 
@@ -125,6 +128,7 @@ async function reopen(field: string) {
 }
 
 function remove() {
+  base.value = record.value?.revision ?? 0 // what is read now, whatever comes while the question is open
   confirm.require({
     header: 'Remove this record?',
     message: 'It goes from every device with its next exchange. Its history stays, and it can be brought back.',
@@ -135,7 +139,10 @@ function remove() {
 
 async function doRemove(withChildren: boolean) {
   try {
-    await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path: path.value, query: { base: record.value?.revision, with_children: withChildren } } }))
+    const answer = await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }))
+    if (!answer.record?.removed)
+      toast.add({ severity: 'warn', summary: 'Not removed', life: 12000, detail: answer.answer === 'held'
+        ? 'Somebody had edited the record since you looked at it. Whether it goes is settled under Conflicts.' : 'Somebody had edited the record since you looked at it, and in this collection an edit outlives a removal. Look at it, and remove it again.' })
     await refresh()
   } catch (error) {
     const also = error instanceof Problem && !withChildren ? error.reasons.filter((r) => r.code === 'has-children' && r.message.includes('would go')) : []
@@ -166,6 +173,7 @@ function askForChildren(also: string) {
         <h1 :class="{ gone: record.removed }">{{ labelOf(collection, fields) }}</h1>
         <span class="faint">revision {{ record.revision }}</span>
         <span v-if="record.removed" class="bad">removed</span>
+        <RouterLink v-else-if="disputed.includes('record-removal')" :to="{ name: 'conflicts' }" class="disputed">its removal is in dispute</RouterLink>
         <span class="grow" />
         <div v-if="mayEdit && !editing" class="actions">
           <template v-if="!record.removed">
@@ -187,6 +195,7 @@ function askForChildren(also: string) {
                 <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{ shown(f, fields[f.name]) }}</RouterLink>
                 <span v-else-if="fields[f.name] !== undefined">{{ shown(f, fields[f.name]) }}</span>
                 <span v-else class="faint">–</span>
+                <RouterLink v-if="disputed.includes(f.name)" :to="{ name: 'conflicts' }" class="disputed">in dispute</RouterLink>
               </dd>
             </template>
             <dt>Id</dt>
@@ -210,6 +219,7 @@ function askForChildren(also: string) {
 
 <style scoped>
 .path { margin: 0 0 0.4rem; }
+.disputed { margin-left: 0.7rem; font-size: 0.86rem; color: var(--warn); }
 .stack { display: grid; gap: 1rem; }
 .given { display: block; font-size: 0.78rem; opacity: 0.8; }
 .up { margin-left: 0.9rem; white-space: pre; }

@@ -9,16 +9,23 @@ const fieldOf = (name: string) => props.collection.fields?.find((f) => f.name ==
 const titleOf = (name?: string) => (name ? (fieldOf(name)?.title ?? name) : 'The removal')
 const deltaOf = (entry: HistoryEntry) => Object.entries((entry.fields ?? {}) as Delta)
 const verbs: Record<string, string> = { add: 'added', edit: 'edited', remove: 'removed' }
+/** A removal that met an edit may not have gone through. */
+const stayed = (entry: HistoryEntry) => entry.kind === 'remove' && (entry.decisions ?? []).some((d) => !d.field && d.kept === 'central')
+/** What the change wanted a field to be, where something else came out. */
+function wanted(entry: HistoryEntry, field?: string) {
+  const edit = field === undefined ? undefined : ((entry.sent ?? {}) as Delta)[field]
+  return edit && (edit.to === undefined ? '(none)' : shown(fieldOf(field!), edit.to))
+}
 const ruleText = { change: 'this change was taken', central: 'what central had was kept', both: 'both came together' } as Record<string, string>
 const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).getTime() - new Date(entry.edited_at).getTime()) > 2000
 </script>
 
 <template>
   <ol class="trail">
-    <li v-for="(entry, n) in entries" :key="entry.revision" :class="entry.kind">
+    <li v-for="(entry, n) in entries" :key="entry.revision" :class="stayed(entry) ? 'edit' : entry.kind">
       <div class="top">
         <b>Revision {{ entry.revision }}</b>
-        <span>{{ verbs[entry.kind] }} by <b>{{ entry.author }}</b> {{ entry.device ? `on ${entry.device}` : 'at central' }}</span>
+        <span>{{ stayed(entry) ? 'removal asked for' : verbs[entry.kind] }} by <b>{{ entry.author }}</b> {{ entry.device ? `on ${entry.device}` : 'at central' }}</span>
       </div>
       <div class="faint when">
         {{ fullTime(entry.edited_at) }}<span v-if="entry.uncertainty_ms > 1000"> ± {{ Math.round(entry.uncertainty_ms / 1000) }} s</span>
@@ -42,6 +49,7 @@ const differs = (entry: HistoryEntry) => Math.abs(new Date(entry.edited_device).
         <template v-else>
           {{ titleOf(decision.field) }} met revision {{ decision.other.revision }}:
           by the rule <i>{{ decision.rule }}</i>, {{ decision.rule === 'ask' ? 'it is held for a person' : ruleText[decision.kept] }}.
+          <template v-if="decision.kept === 'central' && wanted(entry, decision.field)">It asked for <b>{{ wanted(entry, decision.field) }}</b>.</template>
         </template>
       </p>
     </li>
