@@ -5,13 +5,18 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/google/uuid"
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/merge"
 	"homing/core/record"
+	"homing/device"
 	"homing/internal/testbed"
 	"homing/wire"
 )
@@ -110,4 +115,99 @@ func addPost(t *testing.T, bed *testbed.Bed, token, fields string) uuid.UUID {
 // to is an edit of one field at central.
 func to(field, value string) record.Delta {
 	return record.Delta{field: record.Edit{To: json.RawMessage(value)}}
+}
+
+// P2, P5: many people count on one record at central at once, each on what they have just read. Every count counts once.
+func TestP2CountersAtCentralAtOnce(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(posts)
+	token := bed.SignIn("lead")
+	id := addPost(t, bed, token, `{"name": "Post 3", "visits": 0, "crews": []}`)
+	path := "/v1/collections/posts/records/" + id.String()
+	const people, each = 6, 8
+	var all sync.WaitGroup
+	for n := range people {
+		all.Go(func() {
+			for m := range each {
+				var seen struct {
+					Revision int64
+					Fields   struct {
+						Visits int
+						Crews  []string
+					}
+				}
+				status, text := bed.Call(http.MethodGet, path, token, nil)
+				if json.Unmarshal(text, &seen) != nil || status != http.StatusOK {
+					t.Errorf("reading: %d %s", status, text)
+					return
+				}
+				crews, _ := json.Marshal(append(seen.Fields.Crews, fmt.Sprintf("crew %d.%d", n, m))) // a list of texts always marshals
+				if status, text = bed.Call(http.MethodPatch, path, token, fmt.Sprintf(`{"base": %d, "fields": {"visits": %d, "crews": %s}}`, seen.Revision, seen.Fields.Visits+1, crews)); status != http.StatusOK {
+					t.Errorf("counting: %d %s", status, text)
+				}
+			}
+		})
+	}
+	all.Wait()
+	if got := valueAt(t, bed, "posts", id, "visits"); got != strconv.Itoa(people*each) {
+		t.Errorf("%d were counted, central says %s", people*each, got)
+	}
+	var crews []string
+	testbed.Must(t, json.Unmarshal([]byte(valueAt(t, bed, "posts", id, "crews")), &crews))
+	if len(crews) != people*each {
+		t.Errorf("of %d crews there are %d", people*each, len(crews))
+	}
+}
+
+// P4, P5: while a device holds unsent edits of a record, it is removed at central and brought back, or removed, brought back and removed once more.
+// Under each way of removing, all agree in the end, and what was typed is in the history.
+func TestP5BroughtBackUnderUnsentEdits(t *testing.T) {
+	for _, removal := range merge.Removals {
+		for _, again := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, removed again %v", removal, again), func(t *testing.T) {
+				bed := testbed.Start(t)
+				bed.Define(posts + "  removal: " + string(removal) + "\n")
+				a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
+				testbed.Exchange(t, a, b)
+				id := add(t, a, "posts", device.Fields{"name": "Post", "visits": 3, "note": "old"})
+				testbed.Exchange(t, a, b)
+				_, err := a.Edit(ctx, "posts", id, device.Fields{"visits": 5, "note": "typed without signal"})
+				testbed.Must(t, err)
+				lead := central.Everything("lead")
+				remove := func() {
+					_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "posts", Record: id, Kind: change.Remove, Base: -1})
+					testbed.Must(t, err)
+				}
+				remove()
+				_, err = bed.Central.BringBack(ctx, lead, "posts", id, 1)
+				testbed.Must(t, err)
+				_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "posts", Record: id, Kind: change.Edit, Base: -1, Fields: to("visits", "4")})
+				testbed.Must(t, err)
+				if again {
+					remove()
+				}
+				testbed.Exchange(t, a, b, a)
+				bed.Same(a, b)
+				r, err := bed.Central.Record(ctx, lead, "posts", id)
+				testbed.Must(t, err)
+				gone := again && removal == merge.RemovalStays
+				if r.Removed != gone {
+					t.Errorf("it is removed: %v", r.Removed)
+				}
+				if !gone && (valueAt(t, bed, "posts", id, "visits") != "6" || valueAt(t, bed, "posts", id, "note") != "typed without signal") {
+					t.Errorf("central has %s", r.Fields)
+				}
+				history, err := bed.Central.History(ctx, lead, "posts", id)
+				testbed.Must(t, err)
+				if !slices.ContainsFunc(history, func(h wire.HistoryEntry) bool {
+					return h.Device == "a" && strings.Contains(string(h.Fields)+string(h.Sent), "typed without signal")
+				}) {
+					t.Error("what was typed is not in the history")
+				}
+				if open := conflicts(t, bed); len(open) != map[bool]int{true: 1}[again && removal == merge.AskRemoval] {
+					t.Errorf("in dispute are %+v", open)
+				}
+			})
+		}
+	}
 }
