@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -22,6 +24,7 @@ type Travelled struct {
 	Up         bool            `json:"up" doc:"A change that the device sent; otherwise a record that it got."`
 	Collection string          `json:"collection"`
 	Record     uuid.UUID       `json:"record" format:"uuid"`
+	Label      string          `json:"label,omitempty" doc:"What the record is called now; by what was sent, where central has no such record."`
 	Number     int64           `json:"number,omitempty"`
 	Kind       change.Kind     `json:"kind,omitempty" doc:"Of an accepted change: add, edit or remove."`
 	What       string          `json:"what" doc:"The answer to a change; of a record: record, or gone when it was removed or withdrawn."`
@@ -147,7 +150,53 @@ func (c *Central) ExchangeDetail(ctx context.Context, worker, id string, limit i
 	if err := rows.Err(); err != nil {
 		return detail, err
 	}
-	return detail, c.fillRecords(ctx, detail.Carried)
+	if err := c.fillRecords(ctx, detail.Carried); err != nil {
+		return detail, err
+	}
+	return detail, c.nameRecords(ctx, detail.Carried)
+}
+
+// nameRecords says what the records are called.
+func (c *Central) nameRecords(ctx context.Context, carried []Travelled) error {
+	definitions, err := c.definitions(ctx, c.db)
+	if err != nil {
+		return err
+	}
+	ids := make([]uuid.UUID, len(carried))
+	for n, one := range carried {
+		ids[n] = one.Record
+	}
+	var rows []struct {
+		Collection string    `db:"collection"`
+		ID         uuid.UUID `db:"id"`
+		Fields     []byte    `db:"fields"`
+	}
+	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, fields FROM records WHERE collection = ANY($1) AND id = ANY($2::uuid[])`, slices.Collect(maps.Keys(definitions)), texts(ids)); err != nil {
+		return err
+	}
+	now := map[key]record.Fields{}
+	for _, r := range rows {
+		var fields record.Fields
+		if err := json.Unmarshal(r.Fields, &fields); err != nil {
+			return fmt.Errorf("stored record %s: %w", r.ID, err)
+		}
+		now[key{r.Collection, r.ID}] = fields
+	}
+	for n := range carried {
+		one := &carried[n]
+		compiled := definitions[one.Collection]
+		fields := now[key{one.Collection, one.Record}]
+		if fields == nil && one.Up {
+			var sent record.Delta
+			if json.Unmarshal(one.Fields, &sent) == nil { // a change that could not be read has no fields
+				fields = record.Fields{}.Apply(sent)
+			}
+		}
+		if compiled != nil {
+			one.Label = compiled.LabelOf(fields)
+		}
+	}
+	return nil
 }
 
 // fillRecords gives the records that were delivered the values that they had then, from the history.

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
+	"homing/core/record"
 	"homing/wire"
 )
 
@@ -77,7 +78,8 @@ type Carried struct {
 	Up         bool            `json:"up"`
 	Collection string          `json:"collection"`
 	Record     uuid.UUID       `json:"record"`
-	What       string          `json:"what"` // add, edit or remove; of a record: record, removed or withdrawn
+	Label      string          `json:"label"` // what the record is called here now, or by what was carried of it
+	What       string          `json:"what"`  // add, edit or remove; of a record: record, removed or withdrawn
 	Answer     change.Verdict  `json:"answer,omitempty"`
 	Revision   int64           `json:"revision"`
 	Number     int64           `json:"number,omitempty"`
@@ -106,10 +108,16 @@ func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, err
 		Number     int64  `db:"number"`
 		Fields     string `db:"fields"`
 		Author     string `db:"author"`
+		Now        string `db:"now"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, collection, record, kind, answer, revision, number, fields, author FROM travelled
-		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND author <> ?) ORDER BY rowid`, exchange.String(), worker); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields, t.author, coalesce(r.fields, '') AS now
+		FROM travelled t LEFT JOIN records r ON r.collection = t.collection AND r.id = t.record
+		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?) ORDER BY t.rowid`, exchange.String(), worker); err != nil {
 		return nil, storeError(err)
+	}
+	definitions, err := s.all(ctx, s.db)
+	if err != nil {
+		return nil, err
 	}
 	all := make([]Carried, len(rows))
 	for n, row := range rows {
@@ -119,6 +127,28 @@ func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, err
 		}
 		all[n] = Carried{At: parseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind, Answer: change.Verdict(row.Answer), Revision: row.Revision,
 			Number: row.Number, Fields: json.RawMessage(row.Fields), Author: row.Author}
+		if c := definitions[row.Collection]; c != nil {
+			all[n].Label = label(c, id, carriedFields(row.Now, row.Fields, row.Up))
+		}
 	}
 	return all, nil
+}
+
+// carriedFields are the fields that a record has now, or those that were carried of one that is no longer here.
+func carriedFields(now, carried string, up bool) record.Fields {
+	var fields record.Fields
+	if now != "" && json.Unmarshal([]byte(now), &fields) == nil {
+		return fields
+	}
+	if !up {
+		if json.Unmarshal([]byte(carried), &fields) != nil {
+			return nil // it is shown without
+		}
+		return fields
+	}
+	var delta record.Delta
+	if json.Unmarshal([]byte(carried), &delta) != nil {
+		return nil
+	}
+	return record.Fields{}.Apply(delta)
 }

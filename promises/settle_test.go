@@ -289,19 +289,19 @@ func TestP6ExchangesAreTold(t *testing.T) {
 	d := detail(second.Exchange)
 	refusals := 0
 	for _, one := range d.Carried {
-		if one.What == string(change.Refused) && len(one.Reasons) > 0 && strings.Contains(string(one.Fields), "too long") {
+		if one.What == string(change.Refused) && one.Label == "too long a name for what is to come" && len(one.Reasons) > 0 && strings.Contains(string(one.Fields), "too long") {
 			refusals++
 		}
 	}
 	if refusals != 1 || len(d.Carried) < 2 {
 		t.Errorf("the second: %+v", d)
 	}
-	if d := detail(third.Exchange); len(d.Carried) != 1 || d.Carried[0].Up || !strings.Contains(string(d.Carried[0].Fields), `"seen"`) {
+	if d := detail(third.Exchange); len(d.Carried) != 1 || d.Carried[0].Up || !strings.Contains(string(d.Carried[0].Fields), `"seen"`) || d.Carried[0].Label != "Ridge" {
 		t.Errorf("the third: %+v", d)
 	}
 	here, err := store.Carried(ctx, third.Exchange)
 	testbed.Must(t, err)
-	if len(here) != 1 || here[0].Up || here[0].Record != trail.ID || !strings.Contains(string(here[0].Fields), `"seen"`) {
+	if len(here) != 1 || here[0].Up || here[0].Record != trail.ID || here[0].Label != "Ridge" || !strings.Contains(string(here[0].Fields), `"seen"`) {
 		t.Errorf("the device says %+v", here)
 	}
 	if there, err := store.Carried(ctx, first.Exchange); err != nil || len(there) != 1 || !there[0].Up || there[0].Answer != change.Applied {

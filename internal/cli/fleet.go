@@ -433,7 +433,7 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 		if one.Kind != "" {
 			what = string(one.Kind) + ", " + what
 		}
-		first := []any{way, number, one.Collection, one.Record.String()[24:], what, one.Revision}
+		first := []any{way, number, one.Collection, named(one.Label, one.Record), what, one.Revision}
 		for _, line := range carriedLines(one.Up, one.Fields) {
 			t.row(append(first, line[0], line[1])...)
 			first = []any{"", "", "", "", "", ""}
@@ -453,6 +453,14 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(w, "There is more; --limit %d shows twice as much.\n", 2*c.Int("limit"))
 	}
 	return nil
+}
+
+// named is what a record is called in a table; the end of its id, where nothing else is known.
+func named(label string, id uuid.UUID) string {
+	if label == "" {
+		return "…" + id.String()[30:]
+	}
+	return shorten(label, 32)
 }
 
 // carriedLines shows the fields of a change, from what to what, or those of a record.

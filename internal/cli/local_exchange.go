@@ -168,7 +168,7 @@ func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error
 		if one.Up {
 			way, number = "up", fmt.Sprint(one.Number)
 		}
-		first := []any{way, number, one.Collection, one.Record.String()[24:], one.What, one.Answer, one.Revision}
+		first := []any{way, number, one.Collection, named(one.Label, one.Record), one.What, one.Answer, one.Revision}
 		for _, line := range carriedLines(one.Up, one.Fields) {
 			t.row(append(first, line[0], line[1])...)
 			first = []any{"", "", "", "", "", "", ""}

@@ -48,7 +48,7 @@ const tone = (what: string) => (what === 'refused' ? 'bad' : what === 'waiting' 
       <DataTable v-else :value="detail.carried" size="small" paginator :rows="50" :always-show-paginator="false">
         <Column header="" style="width: 2rem"><template #body="{ data }"><span :title="data.up ? 'a change that the device sent' : 'a record that the device got'">{{ data.up ? '↑' : '↓' }}</span></template></Column>
         <Column header="No" class="number" style="width: 3.5rem"><template #body="{ data }">{{ data.up ? data.number : '' }}</template></Column>
-        <Column header="Record"><template #body="{ data }"><RouterLink :to="{ name: 'record', params: { collection: data.collection, id: data.record } }">{{ title(data) }} {{ data.record.slice(-6) }}</RouterLink></template></Column>
+        <Column header="Record"><template #body="{ data }"><RouterLink :to="{ name: 'record', params: { collection: data.collection, id: data.record } }">{{ data.label || `…${data.record.slice(-6)}` }}</RouterLink> <span class="faint">{{ title(data) }}</span></template></Column>
         <Column header="What"><template #body="{ data }"><template v-if="data.kind">{{ data.kind }}, </template><span :class="tone(data.what)">{{ data.what }}</span><span v-if="data.revision" class="faint"> · revision {{ data.revision }}</span></template></Column>
         <Column header="Fields">
           <template #body="{ data }">
