@@ -117,6 +117,9 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 				return refused(answer.Reasons)
 			}
 		}
+		if err := goneTogether(changes, done.rows[at]); err != nil {
+			return err
+		}
 		last := done.versions[len(done.versions)-1]
 		answer.Record = done.wireRecord(at, done.rows[at], last)
 		answer.Record.Position = last.position
@@ -229,6 +232,14 @@ func removals(top change.Change, order []key, rows map[key]*row, withChildren bo
 		all = append(all, ch)
 	}
 	return all, nil
+}
+
+// goneTogether refuses a removal that would take the children of a record which itself stays, since somebody has edited it meanwhile.
+func goneTogether(removals []change.Change, top *row) error {
+	if len(removals) < 2 || top.Removed {
+		return nil
+	}
+	return fail(Clash, "the record was edited since the revision %d that you saw, so it would stay and %d others would go; look at it again", removals[len(removals)-1].Base, len(removals)-1)
 }
 
 // directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.

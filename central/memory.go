@@ -183,6 +183,9 @@ func (m *Memory) Direct(who Person, write Write) (wire.Answer, error) {
 			return wire.Answer{}, refused(answer.Reasons)
 		}
 	}
+	if err := goneTogether(changes, d.rows[at]); err != nil {
+		return wire.Answer{}, err
+	}
 	m.store(d)
 	return d.answers[len(d.answers)-1], nil
 }

@@ -227,6 +227,33 @@ func TestRemovingAParent(t *testing.T) {
 	}
 }
 
+// P5: a record is removed at central with its children, by somebody who has not seen its last edit. It stays by the rule, and so its children do.
+func TestP5AStaleRemovalTakesNoChildren(t *testing.T) {
+	bed, a, b := familyOn(t, "remove")
+	way := add(t, a, "ways", device.Fields{"name": "Ridge"})
+	add(t, a, "posts", device.Fields{"way": way, "name": "first"})
+	testbed.Exchange(t, a, b)
+	admin := central.Everything("admin")
+	_, err := bed.Central.Direct(ctx, admin, central.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1, Fields: to("name", `"Upper Ridge"`)})
+	testbed.Must(t, err)
+	remove := func(base int64) error {
+		_, err := bed.Central.Direct(ctx, admin, central.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: base, WithChildren: true})
+		return err
+	}
+	if known := central.Explain(remove(1)); known == nil || known.Kind != central.Clash || !strings.Contains(known.Message, "look at it again") {
+		t.Errorf("central said %v", known)
+	}
+	testbed.Exchange(t, a, b)
+	if got := totals(t, b, "ways", "posts"); got != "1 1" {
+		t.Errorf("left are %s", got)
+	}
+	testbed.Must(t, remove(2))
+	testbed.Exchange(t, a, b)
+	if got := totals(t, b, "ways", "posts"); got != "0 0" {
+		t.Errorf("having seen the edit, left are %s", got)
+	}
+}
+
 func totals(t *testing.T, store *device.Store, collections ...string) string {
 	t.Helper()
 	var all []string
