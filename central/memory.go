@@ -86,6 +86,28 @@ func NewMemory(now func() time.Time, generation, direct uuid.UUID, definitions [
 	return m, nil
 }
 
+// Define takes a collection's new definition, which must fit all that is there: one with more fields.
+func (m *Memory) Define(d definition.Definition) error {
+	old := m.definitions[d.Collection]
+	if old != nil && old.Definition.SameAs(d) {
+		return nil
+	}
+	if d.Version = 1; old != nil {
+		d.Version = old.Version + 1
+	}
+	compiled, err := d.Compile()
+	if err != nil {
+		return fail(Invalid, "the definition of %s: %v", d.Collection, err)
+	}
+	all := maps.Clone(m.definitions) // a backup has the others
+	all[d.Collection] = compiled
+	if err := definition.CheckTogether(all); err != nil {
+		return fail(Invalid, "%v", err)
+	}
+	m.definitions = all
+	return nil
+}
+
 // Push is [Central.Push].
 func (m *Memory) Push(from Device, batch wire.Batch) (wire.Answers, error) {
 	restores, err := restoresSince(batch.Generation, m.Generation, m.Earlier)

@@ -99,7 +99,7 @@ func (e *exchange) askLost(ctx context.Context) error {
 	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.pruneLostValues(ctx, tx) }); err != nil {
 		return err
 	}
-	if err := e.db.SelectContext(ctx, &rows, `SELECT collection, id FROM records WHERE lost <> '' AND pending = 0 ORDER BY collection, id`); err != nil || len(rows) == 0 {
+	if err := e.db.SelectContext(ctx, &rows, `SELECT collection, id FROM records WHERE lost <> '' ORDER BY collection, id`); err != nil || len(rows) == 0 {
 		return storeError(err)
 	}
 	byCollection := map[string][]wire.HeldRecord{}

@@ -1,6 +1,7 @@
 package promises_test
 
 import (
+	"encoding/json"
 	"errors"
 	"path/filepath"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
+	"homing/wire"
 )
 
 // P4: a worker mends what was refused of a record that somebody else has edited and removed meanwhile, which brings it back. The device gets the
@@ -94,5 +96,80 @@ func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	testbed.Must(t, store.DropLost(ctx, "trails", id, filepath.Join(t.TempDir(), "given-up.jsonl")))
 	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
 		t.Errorf("let go of, it is still listed: %+v, %v", lost, err)
+	}
+}
+
+// P2, P10: the same, with an edit that was not sent when central was restored. It is refused, since the record is removed there; sent again, it
+// brings the record back as central has it, and what was counted counts once.
+func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge", "seen": 2})
+	testbed.Exchange(t, store)
+	lead := central.Everything("lead")
+	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	testbed.Must(t, err)
+	backup := backUp(t, bed)
+	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	_, err = store.Edit(ctx, "trails", id, device.Fields{"note": "typed meanwhile"})
+	testbed.Must(t, err)
+	bed = putBack(t, bed, backup, store)
+	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	bed.Same(store)
+	if seen, note := valueAt(t, bed, "trails", id, "seen"), valueAt(t, bed, "trails", id, "note"); seen != "2" || note != "typed meanwhile" {
+		t.Errorf("central has %s and %q", seen, note)
+	}
+	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
+		t.Errorf("still lost: %+v, %v", lost, err)
+	}
+}
+
+// P2, P10: what a restored central has, but not for this worker, is not lost, even where the device holds an unsent edit of it: offered as lost, its
+// counts would count twice.
+func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking + "  territory: record.note\n")
+	hold(t, bed, "worker", "kell")
+	store := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, store)
+	token := bed.SignIn("lead")
+	status, text := bed.Call("POST", "/v1/collections/trails/records", token, `{"fields": {"name": "Ridge", "seen": 2, "note": "ostra"}}`)
+	var got wire.Answer
+	if err := json.Unmarshal(text, &got); err != nil || got.Record == nil {
+		t.Fatalf("%d %s", status, text)
+	}
+	id, lead := got.Record.ID, central.Everything("lead")
+	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	testbed.Must(t, err)
+	backup := backUp(t, bed)
+	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Add, Base: -1, Fields: to("note", `"kell"`)})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	_, err = store.Edit(ctx, "trails", id, device.Fields{"state": "open"})
+	testbed.Must(t, err)
+	bed = putBack(t, bed, backup, store)
+	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	testbed.Must(t, store.Discard(ctx, queue[0].Number, filepath.Join(t.TempDir(), "given-up.jsonl")))
+	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
+		t.Errorf("lost are %+v, %v", lost, err)
+	}
+	testbed.Exchange(t, store)
+	if _, err := store.Get(ctx, "trails", id); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("the device keeps what its worker does not cover: %v", err)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"homing/central"
+	"homing/core/definition"
 	"homing/wire"
 )
 
@@ -27,6 +28,8 @@ type side interface {
 	join(d *unit) (code string, err error)
 	// hold tells what the worker of a device holds from now on.
 	hold(d *unit) error
+	// define takes a definition with more fields.
+	define(definition.Definition) error
 	// direct writes at central itself.
 	direct(central.Write) (wire.Answer, error)
 	// whole gives what central has.
@@ -64,6 +67,8 @@ func newInMemory(w *world) (*inMemory, error) {
 func (m *inMemory) join(*unit) (string, error) { return "code", nil }
 
 func (m *inMemory) hold(*unit) error { return nil } // each request brings it
+
+func (m *inMemory) define(d definition.Definition) error { return m.central.Define(d) }
 
 func (m *inMemory) direct(write central.Write) (wire.Answer, error) {
 	return m.central.Direct(central.Everything(lead), write)

@@ -14,6 +14,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"homing/central"
+	"homing/core/definition"
 	"homing/core/rights"
 	"homing/service"
 	"homing/web"
@@ -102,6 +103,11 @@ func (p *onPostgreSQL) join(d *unit) (string, error) {
 
 func (p *onPostgreSQL) hold(d *unit) error {
 	return p.central.HoldTerritories(context.Background(), d.worker, d.held)
+}
+
+func (p *onPostgreSQL) define(d definition.Definition) error {
+	_, err := p.central.Define(context.Background(), lead, []definition.Definition{d})
+	return err
 }
 
 func (p *onPostgreSQL) direct(write central.Write) (wire.Answer, error) {

@@ -20,7 +20,7 @@ import (
 
 // save lets a worker add, edit, remove or settle something.
 func (w *world) save(ctx context.Context, d *unit) error {
-	def := w.options.Definitions[w.random.IntN(len(w.options.Definitions))]
+	def := d.knows(ctx, w.options.Definitions[w.random.IntN(len(w.options.Definitions))])
 	if !def.Sync.Direction.Pushes() {
 		return nil
 	}
@@ -63,6 +63,14 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	return w.keep(d, def, r.ID, notes, err)
 }
 
+// knows is the version of a definition that the device has.
+func (d *unit) knows(ctx context.Context, def definition.Definition) definition.Definition {
+	if c, err := d.store.Collection(ctx, def.Collection); err == nil {
+		return c.Definition
+	}
+	return def
+}
+
 // saved takes what a worker may be told as it is, and anything else as the end of the rehearsal.
 func (w *world) saved(d *unit, err error) error {
 	var invalid *device.InvalidError
@@ -98,7 +106,7 @@ func (w *world) add(ctx context.Context, d *unit, def definition.Definition) err
 		field, _ := def.Field(def.Parent.Field)
 		at := slices.IndexFunc(w.options.Definitions, func(up definition.Definition) bool { return up.Collection == def.Parent.Collection })
 		if field.Required && at >= 0 {
-			return w.add(ctx, d, w.options.Definitions[at])
+			return w.add(ctx, d, d.knows(ctx, w.options.Definitions[at]))
 		}
 	}
 	r, err := d.store.Add(ctx, def.Collection, fields)
@@ -119,6 +127,7 @@ func (w *world) group(ctx context.Context, d *unit) error {
 	if top.Parent != nil {
 		return nil
 	}
+	top, below = d.knows(ctx, top), d.knows(ctx, below)
 	fields, notes := w.values(d.n, top, nil, true, nil)
 	inner, innerNotes := w.values(d.n, below, nil, true, nil)
 	var parent, child device.Record

@@ -75,6 +75,7 @@ func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)), now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
 	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{}, settled: map[touched]bool{}}
+	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
 		w.options.Definitions = w.randomDefinitions()
 	}
@@ -334,6 +335,11 @@ func (w *world) restoreCentral() error {
 		s.mayBeLost = s.mayBeLost || s.unit == atCentral
 	}
 	w.opened = nil // whoever had something open looks at it again
+	if w.chance(50) {
+		if err := w.defineAgain(); err != nil {
+			return err
+		}
+	}
 	for _, d := range w.devices {
 		if err := w.side.hold(d); err != nil {
 			return err
@@ -351,6 +357,9 @@ func (w *world) calmDown(ctx context.Context) error {
 		batch()
 	}
 	w.late = nil
+	if err := w.defineAgain(); err != nil {
+		return err
+	}
 	const rounds = 12
 	for round := range rounds {
 		moved := false
