@@ -245,6 +245,10 @@ func (d *desk) settle(n int, it item, answer wire.Answer) {
 	d.settled = append(d.settled, kept)
 	d.fresh[kept.number] = kept
 	for _, number := range it.change.Folds {
+		_, before := d.known[number]
+		if _, now := d.fresh[number]; before || now {
+			continue // it came on its own, and keeps the answer that it had
+		}
 		folded := settledAnswer{number: number, answer: n}
 		d.settled = append(d.settled, folded)
 		d.fresh[number] = folded
