@@ -158,8 +158,13 @@ func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error
 		return writeJSON(w, map[string]any{"exchange": all[n-1], "carried": carried})
 	}
 	printSummary(w, all[n-1].Summary)
-	if len(carried) == 0 {
-		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")
+	switch did := all[n-1].Summary; {
+	case len(carried) > 0:
+	case did.Sent+did.Received+did.Withdrawn == 0:
+		fmt.Fprintln(w, "It carried no change and no record.")
+		return nil
+	default:
+		fmt.Fprintln(w, "What it carried is not kept: the records of a first load are not, and everything else for 30 days.")
 		return nil
 	}
 	t := newTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "ANSWER", "REV", "FIELD", "FROM → TO")

@@ -31,7 +31,7 @@ func TestEditsThatMeet(t *testing.T) {
 		{"records history huts Gale", `note +met revision 2; rule newest took this change`},
 		{"conflicts list", `closed`},
 		{"local exchange", "Received 1"},
-		{"local log 1", `no longer kept`}, // a first load is not kept record by record
+		{"local log 1", "the records of a first load are not"},
 		{"records edit huts Gale --set beds=8", "^Edited: huts"},
 		{"local exchange", "Received 1"},
 		{"local log 1", `down +huts +Gale +record`},
