@@ -62,9 +62,9 @@ soak: build
 FUZZ ?= 1m
 .PHONY: fuzz
 fuzz: build
-	@grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n 1 dirname | sort -u | while read -r folder; do \
+	@set -o pipefail; grep -rl --include='*_test.go' '^func Fuzz' . | xargs -n 1 dirname | sort -u | while read -r folder; do \
 		go test $$folder -list '^Fuzz' | grep '^Fuzz' | while read -r name; do \
-			echo "$$folder $$name"; go test $$folder -run xx -fuzz "^$$name\$$" -fuzztime $(FUZZ) -fuzzminimizetime 1x | grep -v level= | tail -2 || exit 1; \
+			echo "$$folder $$name"; go test $$folder -run xx -fuzz "^$$name\$$" -fuzztime $(FUZZ) -fuzzminimizetime 1x | { grep -v level= || true; } | tail -15 | grep -v '^fuzz: ' || exit 1; \
 		done || exit 1; \
 	done
 
