@@ -104,11 +104,7 @@ func (c *Central) Direct(ctx context.Context, who Person, write Write) (wire.Ans
 				return err
 			}
 		}
-		items := make([]item, len(changes))
-		for n, one := range changes {
-			items[n] = item{change: one, digest: one.Digest()}
-		}
-		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: who, received: received}, items)
+		done, err = c.accept(ctx, tx, origin{incarnation: c.direct, who: who, received: received}, itemsOf(changes))
 		if err != nil {
 			return err
 		}
@@ -232,6 +228,14 @@ func removals(top change.Change, order []key, rows map[key]*row, withChildren bo
 		all = append(all, ch)
 	}
 	return all, nil
+}
+
+func itemsOf(changes []change.Change) []item {
+	items := make([]item, len(changes))
+	for n, one := range changes {
+		items[n] = item{change: one, digest: one.Digest()}
+	}
+	return items
 }
 
 // goneTogether refuses a removal that would take the children of a record which itself stays, since somebody has edited it meanwhile.

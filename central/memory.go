@@ -195,11 +195,7 @@ func (m *Memory) Direct(who Person, write Write) (wire.Answer, error) {
 			return wire.Answer{}, err
 		}
 	}
-	items := make([]item, len(changes))
-	for n, one := range changes {
-		items[n] = item{change: one, digest: one.Digest()}
-	}
-	d := m.accept(origin{incarnation: m.direct, who: who, received: received}, items)
+	d := m.accept(origin{incarnation: m.direct, who: who, received: received}, itemsOf(changes))
 	for _, answer := range d.answers {
 		if !answer.Answer.Accepted() {
 			return wire.Answer{}, refused(answer.Reasons)

@@ -20,22 +20,36 @@ type Moment struct {
 	AsOf     time.Time
 }
 
+// storedVersion is a row of the history, or as much of it as a query asks for.
+type storedVersion struct {
+	Collection    string        `db:"collection"`
+	Record        uuid.UUID     `db:"record"`
+	Revision      int64         `db:"revision"`
+	Position      int64         `db:"position"`
+	Kind          change.Kind   `db:"kind"`
+	Base          int64         `db:"base"`
+	Delta         []byte        `db:"delta"`
+	Sent          []byte        `db:"sent"` // null when it is the delta
+	Decisions     []byte        `db:"decisions"`
+	Incarnation   uuid.UUID     `db:"incarnation"`
+	Number        int64         `db:"number"`
+	Batch         uuid.NullUUID `db:"batch"`
+	Author        string        `db:"author"`
+	Device        string        `db:"device"` // empty for what was written at central
+	Stamp         string        `db:"stamp"`
+	EditedDevice  time.Time     `db:"edited_device"`
+	EditedAt      time.Time     `db:"edited_at"`
+	UncertaintyMS int64         `db:"uncertainty_ms"`
+	ReceivedAt    time.Time     `db:"received_at"`
+	Folds         []byte        `db:"folds"` // from the answers
+}
+
 // RecordAt gives a record as it was, if somebody may see it as it is now.
 func (c *Central) RecordAt(ctx context.Context, asker Person, collection string, id uuid.UUID, when Moment) (wire.Record, error) {
 	if _, err := c.Record(ctx, asker, collection, id); err != nil {
 		return wire.Record{}, err
 	}
-	var versions []struct {
-		Revision   int64       `db:"revision"`
-		Position   int64       `db:"position"`
-		Kind       change.Kind `db:"kind"`
-		Delta      []byte      `db:"delta"`
-		Decisions  []byte      `db:"decisions"`
-		Author     string      `db:"author"`
-		Device     string      `db:"device"`
-		EditedAt   time.Time   `db:"edited_at"`
-		ReceivedAt time.Time   `db:"received_at"`
-	}
+	var versions []storedVersion
 	err := c.db.SelectContext(ctx, &versions, `SELECT revision, position, kind, delta, decisions, author, device, edited_at, received_at FROM versions
 		WHERE collection = $1 AND record = $2 AND ($3 = 0 OR revision <= $3) AND ($4::timestamptz IS NULL OR received_at <= $4) ORDER BY revision`,
 		collection, id, when.Revision, nullTime(when.AsOf))

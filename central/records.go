@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -196,24 +195,7 @@ func (c *Central) History(ctx context.Context, asker Person, collection string, 
 	if _, err := c.Record(ctx, asker, collection, id); err != nil {
 		return nil, err
 	}
-	var rows []struct {
-		Revision      int64         `db:"revision"`
-		Position      int64         `db:"position"`
-		Kind          change.Kind   `db:"kind"`
-		Base          int64         `db:"base"`
-		Delta         []byte        `db:"delta"`
-		Sent          []byte        `db:"sent"`
-		Decisions     []byte        `db:"decisions"`
-		Incarnation   uuid.UUID     `db:"incarnation"`
-		Number        int64         `db:"number"`
-		Batch         uuid.NullUUID `db:"batch"`
-		Author        string        `db:"author"`
-		Device        string        `db:"device"`
-		EditedDevice  time.Time     `db:"edited_device"`
-		EditedAt      time.Time     `db:"edited_at"`
-		UncertaintyMS int64         `db:"uncertainty_ms"`
-		ReceivedAt    time.Time     `db:"received_at"`
-	}
+	var rows []storedVersion
 	err := c.db.SelectContext(ctx, &rows, `
 		SELECT revision, position, kind, base, delta, sent, decisions, incarnation, number, batch, author, device, edited_device,
 			edited_at, uncertainty_ms, received_at

@@ -76,16 +76,7 @@ type reopening struct {
 
 // disputeBefore finds in the history what was in dispute when a field was last settled.
 func disputeBefore(ctx context.Context, tx *sqlx.Tx, at key, field string, current *row) (merge.Dispute, error) {
-	var versions []struct {
-		Revision    int64     `db:"revision"`
-		Delta       []byte    `db:"delta"`
-		Sent        []byte    `db:"sent"`
-		Decisions   []byte    `db:"decisions"`
-		Incarnation uuid.UUID `db:"incarnation"`
-		Number      int64     `db:"number"`
-		Stamp       string    `db:"stamp"`
-		Device      string    `db:"device"`
-	}
+	var versions []storedVersion
 	if err := tx.SelectContext(ctx, &versions, `SELECT revision, delta, sent, decisions, incarnation, number, stamp, device FROM versions WHERE collection = $1 AND record = $2 AND decisions IS NOT NULL ORDER BY revision DESC`,
 		at.collection, at.id); err != nil {
 		return merge.Dispute{}, err

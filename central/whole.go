@@ -35,24 +35,7 @@ func (c *Central) Whole(ctx context.Context) (records []Held, history []Accepted
 		}
 		records = append(records, one)
 	}
-	var versions []struct {
-		Collection    string      `db:"collection"`
-		Record        uuid.UUID   `db:"record"`
-		Revision      int64       `db:"revision"`
-		Position      int64       `db:"position"`
-		Kind          change.Kind `db:"kind"`
-		Base          int64       `db:"base"`
-		Delta         []byte      `db:"delta"`
-		Sent          []byte      `db:"sent"`
-		Decisions     []byte      `db:"decisions"`
-		Incarnation   uuid.UUID   `db:"incarnation"`
-		Number        int64       `db:"number"`
-		Author        string      `db:"author"`
-		Device        string      `db:"device"`
-		Stamp         string      `db:"stamp"`
-		UncertaintyMS int64       `db:"uncertainty_ms"`
-		Folds         []byte      `db:"folds"`
-	}
+	var versions []storedVersion
 	// The changes that one stands for are those that were answered with its answer.
 	err = c.db.SelectContext(ctx, &versions, `
 		WITH folded AS (SELECT incarnation, (answer->>'number')::bigint AS by, json_agg(number ORDER BY number) AS folds FROM answers WHERE digest = '' GROUP BY 1, 2)

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"homing/central"
 	"homing/core/change"
 	"homing/device"
@@ -43,22 +45,30 @@ func TestP4BroughtBackByMending(t *testing.T) {
 	}
 }
 
-// P1, P10: central is restored to a time when a record was removed that was brought back since. The device that has it lists what central lost of
-// it; brought back at central once more, the rest can be offered.
-func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
-	bed := testbed.Start(t)
+// backedUpWithoutIt is a central with a trail that was removed, and brought back after a backup was made.
+func backedUpWithoutIt(t *testing.T) (bed *testbed.Bed, store *device.Store, id uuid.UUID, backup string) {
+	t.Helper()
+	bed = testbed.Start(t)
 	bed.Define(asking)
-	store := bed.Device("worker", "tablet", device.Options{})
+	store = bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
-	id := add(t, store, "trails", device.Fields{"name": "Ridge", "note": "old"})
+	id = add(t, store, "trails", device.Fields{"name": "Ridge", "note": "old", "seen": 2})
 	testbed.Exchange(t, store)
 	lead := central.Everything("lead")
 	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
-	backup := backUp(t, bed)
+	backup = backUp(t, bed)
 	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
 	testbed.Must(t, err)
-	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
+	return bed, store, id, backup
+}
+
+// P1, P10: central is restored to a time when a record was removed that was brought back since. The device that has it lists what central lost of
+// it; brought back at central once more, the rest can be offered.
+func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
+	bed, store, id, backup := backedUpWithoutIt(t)
+	lead := central.Everything("lead")
+	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	bed = putBack(t, bed, backup, store)
@@ -102,20 +112,9 @@ func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 // P2, P10: the same, with an edit that was not sent when central was restored. It is refused, since the record is removed there; sent again, it
 // brings the record back as central has it, and what was counted counts once.
 func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
-	bed := testbed.Start(t)
-	bed.Define(asking)
-	store := bed.Device("worker", "tablet", device.Options{})
+	bed, store, id, backup := backedUpWithoutIt(t)
 	testbed.Exchange(t, store)
-	id := add(t, store, "trails", device.Fields{"name": "Ridge", "seen": 2})
-	testbed.Exchange(t, store)
-	lead := central.Everything("lead")
-	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
-	testbed.Must(t, err)
-	backup := backUp(t, bed)
-	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
-	testbed.Must(t, err)
-	testbed.Exchange(t, store)
-	_, err = store.Edit(ctx, "trails", id, device.Fields{"note": "typed meanwhile"})
+	_, err := store.Edit(ctx, "trails", id, device.Fields{"note": "typed meanwhile"})
 	testbed.Must(t, err)
 	bed = putBack(t, bed, backup, store)
 	if summary := testbed.Exchange(t, store); summary.Refused != 1 {

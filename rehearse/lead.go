@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"encoding/json"
+	"maps"
 	"slices"
 
 	"github.com/google/uuid"
@@ -108,13 +109,7 @@ func (w *world) defineAgain() error {
 }
 
 func (w *world) settleAtCentral(def definition.Definition, r central.Held) error {
-	names := slices.Sorted(func(yield func(string) bool) {
-		for field := range r.Marks.Disputes {
-			if !yield(field) {
-				return
-			}
-		}
-	})
+	names := slices.Sorted(maps.Keys(r.Marks.Disputes))
 	field := names[w.random.IntN(len(names))]
 	others := r.Marks.Disputes[field].Others
 	write := central.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision, Settles: &central.Settlement{Field: field, Value: others[w.random.IntN(len(others))].Value}}
