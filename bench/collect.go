@@ -10,8 +10,9 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
-	"homing/central"
+	"homing/central/changes"
 	"homing/core/definition"
+	"homing/core/query"
 	"homing/core/rights"
 	"homing/device"
 	"homing/link"
@@ -55,11 +56,11 @@ func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 	}
 	began := time.Now()
 	for _, rows := range parts {
-		var outcomes []central.Row
+		var outcomes []changes.Row
 		if _, err := admin.Call(ctx, http.MethodPut, "/v1/collections/posts/rows", nil, map[string]any{"key": "number", "rows": rows}, &outcomes); err != nil {
 			return measure{}, err
 		}
-		if len(outcomes) != len(rows) || outcomes[0].Outcome != central.RowAdded {
+		if len(outcomes) != len(rows) || outcomes[0].Outcome != changes.RowAdded {
 			return measure{}, fmt.Errorf("%d rows came to %d outcomes", len(rows), len(outcomes))
 		}
 	}
@@ -157,7 +158,7 @@ func (s *stand) search(ctx context.Context, count int) (measure, error) {
 	for n := range count {
 		word := fmt.Sprint("path ", 700+n)
 		began := time.Now()
-		found, err := store.Find(ctx, "trails", nil, word, "name", 50, 0)
+		found, err := store.Find(ctx, "trails", query.Ask{Search: word, Sort: "name", Limit: 50})
 		if err != nil {
 			return measure{}, err
 		}

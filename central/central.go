@@ -1,33 +1,30 @@
-// Package central is the service's work on PostgreSQL: it keeps definitions, accepts changes, hands out positions, and
-// delivers what changed. It knows nothing of HTTP.
+// Package central is the service's work: it keeps definitions, accepts changes, hands out positions, and delivers what
+// changed. It knows nothing of HTTP.
 //
-// Every accepted change goes through [Central.accept], whether it came in a batch or was made at central itself, so the same
-// rules hold at every door.
+// Each part of the work has a room of its own: changes is what becomes of a change, pulls what a device is sent, people who
+// is who, finding what is there now, past what was. They stand on postgres, and the first two on memory as well, for
+// rehearsals. What the rooms decide by stands in the core. A [Central] is all of them on one database.
 package central
 
 import (
 	"context"
-	"database/sql"
-	"embed"
-	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/jackc/pgx/v5/stdlib"
-	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 
+	"homing/central/changes"
+	"homing/central/finding"
+	"homing/central/fleet"
+	"homing/central/past"
+	"homing/central/people"
+	"homing/central/postgres"
+	"homing/central/pulls"
 	"homing/core/definition"
+	"homing/core/rights"
+	"homing/wire"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Options are what [Open] needs.
 type Options struct {
@@ -42,25 +39,36 @@ type Options struct {
 // Central is an open central. It is safe for use by several goroutines, and several of them, in several processes, may
 // work on one database.
 type Central struct {
-	db         *sqlx.DB
-	options    Options
-	log        *slog.Logger
-	generation uuid.UUID
-	earlier    []uuid.UUID // generations before this one, the latest last
-	direct     uuid.UUID
-	live       *live
-
-	mu       sync.Mutex
-	compiled map[string]*definition.Collection // by the definition's text; filled on demand, guarded by mu
+	*changes.Changes
+	*pulls.Pulls
+	*people.People
+	*finding.Finding
+	*past.Past
+	db *postgres.DB
 }
+
+// The things and people that the rooms speak of.
+type (
+	Person   = fleet.Person
+	Device   = fleet.Device
+	Worker   = fleet.Worker
+	Exchange = fleet.Exchange
+	Event    = fleet.Event
+)
+
+// Everything is a person who may see and do everything, under a name.
+func Everything(name string) Person { return fleet.Everything(name) }
 
 // Open connects to the database, brings its schema up to date and starts listening for other instances.
 func Open(ctx context.Context, options Options) (*Central, error) {
 	if options.Connections == 0 {
 		options.Connections = 16
 	}
+	if options.MaxChanges == 0 {
+		options.MaxChanges = wire.MaxBatchChanges
+	}
 	if options.PageBytes == 0 {
-		options.PageBytes = 1 << 20
+		options.PageBytes = DefaultPageBytes
 	}
 	if options.Now == nil {
 		options.Now = time.Now
@@ -68,30 +76,20 @@ func Open(ctx context.Context, options Options) (*Central, error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
-	config, err := pgx.ParseConfig(options.Database)
+	db, err := postgres.Open(ctx, postgres.Options{Database: options.Database, Connections: options.Connections, Log: options.Log, Now: options.Now})
 	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	// A plan made while a table was small would be kept while it grows, and read all of it for each batch.
-	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
-	config.RuntimeParams["application_name"] = "homing"
-	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
-	db.SetMaxOpenConns(options.Connections)
-	db.SetMaxIdleConns(options.Connections)
-	c := &Central{db: db, options: options, log: options.Log, compiled: map[string]*definition.Collection{}}
-	if err := c.prepare(ctx); err != nil {
-		db.Close()
 		return nil, err
 	}
-	c.live = listen(options.Database, options.Log)
-	return c, nil
+	found := finding.New(db)
+	return &Central{Changes: changes.New(db, options.MaxChanges, options.Log), Pulls: pulls.New(db, options.PageBytes, db.Now),
+		People: people.New(db), Finding: found, Past: past.New(db, found), db: db}, nil
 }
 
+// DefaultPageBytes is about how much a page of a pull holds, before compression.
+const DefaultPageBytes = 1 << 20
+
 // Close stops listening and leaves the database.
-func (c *Central) Close() error {
-	c.live.stop()
-	return c.db.Close()
-}
+func (c *Central) Close() error { return c.db.Close() }
 
 // Ready says whether the database answers.
 func (c *Central) Ready(ctx context.Context) error {
@@ -102,94 +100,39 @@ func (c *Central) Ready(ctx context.Context) error {
 }
 
 // Generation is the identity of central's database.
-func (c *Central) Generation() uuid.UUID { return c.generation }
+func (c *Central) Generation() uuid.UUID {
+	now, _ := c.db.Generations()
+	return now
+}
 
 // Earlier are the generations that the database had before it was restored, the latest last.
-func (c *Central) Earlier() []uuid.UUID { return c.earlier }
+func (c *Central) Earlier() []uuid.UUID {
+	_, earlier := c.db.Generations()
+	return earlier
+}
 
-// Now is central's clock, to the microsecond that PostgreSQL keeps.
-func (c *Central) Now() time.Time { return c.options.Now().UTC().Truncate(time.Microsecond) }
+// Now is central's clock.
+func (c *Central) Now() time.Time { return c.db.Now() }
 
-func (c *Central) prepare(ctx context.Context) error {
-	files, err := fs.Sub(migrations, "migrations")
+// Listen gives the events from now on, and a function that ends it. The channel is never closed.
+func (c *Central) Listen() (<-chan Event, func()) { return c.db.Listen() }
+
+// Collection gives one definition, compiled.
+func (c *Central) Collection(ctx context.Context, name string) (*definition.Collection, error) {
+	return c.db.Collection(ctx, name)
+}
+
+// Definitions gives the definitions of all collections, by name.
+func (c *Central) Definitions(ctx context.Context) ([]definition.Definition, error) {
+	compiled, err := c.db.Definitions(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, c.db.DB, files, goose.WithSlog(c.log))
-	if err != nil {
-		return fmt.Errorf("migrations: %w", err)
-	}
-	// Instances that start together take turns.
-	lock, err := c.db.Connx(ctx)
-	if err != nil {
-		return fmt.Errorf("the database does not answer: %w", err)
-	}
-	defer lock.Close()
-	const migrating = 0x686f6d696e67 // "homing"
-	if _, err := lock.ExecContext(ctx, `SELECT pg_advisory_lock($1)`, migrating); err != nil {
-		return fmt.Errorf("migrations: %w", err)
-	}
-	defer lock.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, migrating)
-	if _, err := provider.Up(ctx); err != nil {
-		return fmt.Errorf("migrations: %w", err)
-	}
-	if _, err := c.db.ExecContext(ctx, `INSERT INTO identity (generation, direct) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
-		uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())); err != nil {
-		return err
-	}
-	if err := c.db.SelectContext(ctx, &c.earlier, `SELECT generation FROM generations ORDER BY place`); err != nil {
-		return err
-	}
-	return c.db.QueryRowxContext(ctx, `SELECT generation, direct FROM identity`).Scan(&c.generation, &c.direct)
+	return definition.Sorted(compiled), nil
 }
 
-// within runs work in one transaction. It is tried again when PostgreSQL broke it off in favour of another, or when work
-// itself says so with [errRaced].
-func (c *Central) within(ctx context.Context, options *sql.TxOptions, work func(*sqlx.Tx) error) error {
-	const tries = 10
-	var err error
-	for try := range tries {
-		if try > 0 {
-			select {
-			case <-time.After(time.Duration(try*try) * 5 * time.Millisecond):
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		if err = c.once(ctx, options, work); !again(err) {
-			return err
-		}
-		c.log.Debug("transaction tried again", "error", err)
-	}
-	return err
-}
+// OpenName is the worker that everybody is while central is open.
+const OpenName = people.OpenName
 
-func (c *Central) once(ctx context.Context, options *sql.TxOptions, work func(*sqlx.Tx) error) error {
-	tx, err := c.db.BeginTxx(ctx, options)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if err := work(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// errRaced says that another transaction got in between; what was read must be read again.
-var errRaced = errors.New("another transaction got in between")
-
-func again(err error) bool {
-	return errors.Is(err, errRaced) || sqlState(err) == "40001" || sqlState(err) == "40P01"
-}
-
-// sqlState is PostgreSQL's error code, or empty.
-func sqlState(err error) string {
-	var wrong *pgconn.PgError
-	if errors.As(err, &wrong) {
-		return wrong.Code
-	}
-	return ""
-}
-
-var snapshot = &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true}
+// All is the key of whoever covers every territory.
+const All = rights.All

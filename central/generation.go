@@ -5,28 +5,14 @@ import (
 	"fmt"
 	"slices"
 
+	"homing/central/postgres"
+	"homing/core/desk"
+
 	"github.com/google/uuid"
-	"github.com/jmoiron/sqlx"
 )
 
-// restoresSince says how often the database was restored since it had a generation.
-func (c *Central) restoresSince(generation uuid.UUID) (int, error) {
-	return restoresSince(generation, c.generation, c.earlier)
-}
-
-func restoresSince(generation, now uuid.UUID, earlier []uuid.UUID) (int, error) {
-	if generation == uuid.Nil || generation == now {
-		return 0, nil
-	}
-	at := slices.Index(earlier, generation)
-	if at < 0 {
-		return 0, fail(Clash, "the changes are based on the generation %s, which this database never was; attach the local store to this central first", generation)
-	}
-	return len(earlier) - at, nil
-}
-
-// seriesGap is what series go on by after a restore, so that numbers that were handed out after the backup are not handed out again.
-const seriesGap = 1000
+// SeriesGap is what series go on by after a restore, so that numbers that were handed out after the backup are not handed out again.
+const SeriesGap = 1000
 
 // Restored gives the database a new generation, after it was restored from a backup: devices notice that, and offer again what it has lost. It
 // must not be open anywhere. Before are the generations that the replaced database had had, where that is known: devices may know any of them.
@@ -36,8 +22,8 @@ func Restored(ctx context.Context, options Options, before []uuid.UUID) (uuid.UU
 		return uuid.Nil, err
 	}
 	defer c.Close()
-	now := uuid.Must(uuid.NewV7())
-	err = c.within(ctx, nil, func(tx *sqlx.Tx) error {
+	now, was := uuid.Must(uuid.NewV7()), c.Generation()
+	err = c.db.Within(ctx, func(tx *postgres.Tx) error {
 		for _, statement := range []string{
 			`UPDATE records SET restored = revision`,
 			`DELETE FROM sessions`,
@@ -47,7 +33,7 @@ func Restored(ctx context.Context, options Options, before []uuid.UUID) (uuid.UU
 			}
 		}
 		// Last comes the one that the backup is of: only its revisions mean the same.
-		for _, generation := range append(slices.DeleteFunc(slices.Clone(before), func(one uuid.UUID) bool { return one == c.generation }), c.generation) {
+		for _, generation := range append(slices.DeleteFunc(slices.Clone(before), func(one uuid.UUID) bool { return one == was }), was) {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO generations (generation, restored_at) VALUES ($1, now()) ON CONFLICT DO NOTHING`, generation); err != nil {
 				return err
 			}
@@ -56,14 +42,14 @@ func Restored(ctx context.Context, options Options, before []uuid.UUID) (uuid.UU
 		if _, err := tx.ExecContext(ctx, `UPDATE identity SET generation = $1, direct = $2`, now, uuid.Must(uuid.NewV7())); err != nil {
 			return err
 		}
-		all, err := c.definitions(ctx, tx)
+		all, err := tx.Definitions(ctx)
 		if err != nil {
 			return err
 		}
 		for name, compiled := range all {
 			for field := range compiled.SeriesFields() {
-				series := sequence(name, field)
-				if _, err := tx.ExecContext(ctx, fmt.Sprintf(`SELECT setval('%[1]s', last_value + $1) FROM %[1]s`, series), seriesGap); err != nil {
+				series := postgres.Sequence(desk.Series{Collection: name, Field: field})
+				if _, err := tx.ExecContext(ctx, fmt.Sprintf(`SELECT setval('%[1]s', last_value + $1) FROM %[1]s`, series), SeriesGap); err != nil {
 					return err
 				}
 			}

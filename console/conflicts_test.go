@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
 	"homing/core/record"
 	"homing/device"
@@ -95,7 +96,7 @@ func TestMeetingOnThePage(t *testing.T) {
 	id := uuid.Must(uuid.NewV7())
 	write := func(kind change.Kind, field, value string) {
 		t.Helper()
-		_, err := p.bed.Central.Direct(t.Context(), other, central.Write{Collection: "sites", Record: id, Kind: kind, Base: -1, Fields: record.Delta{field: {To: json.RawMessage(strconv.Quote(value))}}})
+		_, err := p.bed.Central.Direct(t.Context(), other, changes.Write{Collection: "sites", Record: id, Kind: kind, Base: -1, Fields: record.Delta{field: {To: json.RawMessage(strconv.Quote(value))}}})
 		testbed.Must(t, err)
 	}
 	write(change.Add, "name", "Fork")

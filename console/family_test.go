@@ -8,6 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -78,7 +79,7 @@ func TestChildrenOnThePage(t *testing.T) {
 	p.says(".head", "removed")
 	testbed.Exchange(t, store)
 	for _, name := range []string{"sites", "visits"} {
-		found, err := store.Find(context.Background(), name, nil, "", "", 0, 0)
+		found, err := store.Find(context.Background(), name, query.Ask{})
 		if err != nil || found.Total != 0 {
 			t.Errorf("the device holds %d %s, %v", found.Total, name, err)
 		}

@@ -134,16 +134,16 @@ func (s *Store) all(ctx context.Context, r runner) (map[string]*definition.Colle
 
 // takeDefinitions stores what central defines now, and brings what is kept here in line with it.
 func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definitions) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
 		changed := false
 		for _, d := range definitions.Definitions {
 			text, err := json.Marshal(d)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			var before string
 			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil && !errors.Is(err, sql.ErrNoRows) {
-				return err
+				return nil, err
 			}
 			if before == string(text) {
 				continue
@@ -151,15 +151,39 @@ func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definition
 			changed = true
 			if _, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES (?, ?, ?)
 				ON CONFLICT (name) DO UPDATE SET version = excluded.version, doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
-				return err
+				return nil, err
 			}
-			if err := keepAnew(ctx, tx, before, d); err != nil {
-				return err
+			more, err := keepAnew(ctx, tx, before, d)
+			if err != nil {
+				return nil, err
+			}
+			gone = append(gone, more...)
+			if err := s.layAnew(ctx, tx, d.Collection); err != nil {
+				return nil, err
 			}
 		}
 		if !changed {
-			return nil
+			return nil, nil
 		}
-		return s.watchFamilies(ctx, tx)
+		return gone, s.watchFamilies(ctx, tx)
 	})
+}
+
+// layAnew lays what is unsent of a collection over what central said last, by a definition that has just come: fields may be
+// called otherwise now, and other rules decide.
+func (s *Store) layAnew(ctx context.Context, tx *sqlx.Tx, collection string) error {
+	var rows []stored
+	if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND pending > 0`, collection); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		under, err := row.under()
+		if err != nil {
+			return err
+		}
+		if err := s.rebuild(ctx, tx, row, under); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -76,10 +76,10 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 
 // LoadAnew makes the next exchange load collections from the start; without names, all. What is unsent stays.
 func (s *Store) LoadAnew(ctx context.Context, collections ...string) error {
-	return s.within(ctx, func(tx *sqlx.Tx) error {
+	return s.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
 		all, err := s.all(ctx, tx)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if len(collections) == 0 {
 			for name := range all {
@@ -88,15 +88,17 @@ func (s *Store) LoadAnew(ctx context.Context, collections ...string) error {
 		}
 		for _, name := range collections {
 			if all[name] == nil {
-				return fmt.Errorf("%w: %s", ErrNoCollection, name)
+				return nil, fmt.Errorf("%w: %s", ErrNoCollection, name)
 			}
 			if !all[name].Sync.Keep.Loads() || !all[name].Sync.Direction.Pulls() {
 				continue
 			}
-			if err := forget(ctx, tx, name); err != nil {
-				return err
+			more, err := forget(ctx, tx, name)
+			if err != nil {
+				return nil, err
 			}
+			gone = append(gone, more...)
 		}
-		return nil
+		return gone, nil
 	})
 }

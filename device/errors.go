@@ -61,3 +61,16 @@ func storeError(err error) error {
 	}
 	return err
 }
+
+// leastRoom is what a disk must have left, in bytes, for its errors to be of another kind.
+const leastRoom = 256 << 10
+
+// diskError gives an error of SQLite its words where the reason is that the disk of a file has no room left: the files beside
+// the database then only say that something could not be read or written.
+func diskError(path string, err error) error {
+	err = storeError(err)
+	if errors.Is(err, sqlite3.IOERR) && room(path) < leastRoom {
+		return fmt.Errorf("%w (%v)", ErrFull, err)
+	}
+	return err
+}

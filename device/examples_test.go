@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -70,7 +71,7 @@ func ExampleStore_Find() {
 		must(err)
 	}
 
-	found, err := store.Find(ctx, "trails", []string{"state=open", "length_km<5"}, "ridge", "-length_km", 10, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=open", "length_km<5"}, Search: "ridge", Sort: "-length_km", Limit: 10})
 	must(err)
 	for _, r := range found.Records {
 		fmt.Println(r.Label)
@@ -110,7 +111,7 @@ func ExampleStore_Remove() {
 	must(err)
 	must(store.Remove(ctx, "trails", trail.ID))
 
-	found, err := store.Find(ctx, "trails", nil, "", "", 0, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{})
 	must(err)
 	fmt.Println(found.Total, "trails left")
 	// Output: 0 trails left

@@ -32,10 +32,11 @@ type Summary struct {
 	Held      int           `json:"held"`
 	Refused   int           `json:"refused"`
 	Waiting   int           `json:"waiting"`
-	Received  int           `json:"received"`  // records, removals included
-	Removed   int           `json:"removed"`   // of these, removals
-	Withdrawn int           `json:"withdrawn"` // records dropped since the worker no longer covers them
-	BytesUp   int           `json:"bytes_up"`  // as sent, compressed
+	Received  int           `json:"received"`         // records, removals included
+	Removed   int           `json:"removed"`          // of these, removals
+	Withdrawn int           `json:"withdrawn"`        // records dropped since the worker no longer covers them
+	Copied    bool          `json:"copied,omitempty"` // the store turned out to be a copy of another, and goes on under an identity of its own
+	BytesUp   int           `json:"bytes_up"`         // as sent, compressed
 	BytesDown int           `json:"bytes_down"`
 	Took      time.Duration `json:"took_ns"`
 }
@@ -290,6 +291,9 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	if err := e.lookAnew(ctx, all); err != nil {
+		return err
+	}
 	collections, err := e.Collections(ctx)
 	if err != nil {
 		return err
@@ -349,9 +353,9 @@ type fetched struct {
 
 // pullFrom stores each page while the next one is being read, and the one after that is under way.
 func (e *exchange) pullFrom(ctx context.Context, way course) error {
-	answered, err := fact(ctx, e.db, factAnswered)
+	answered, err := e.answered(ctx)
 	if err != nil {
-		return storeError(err)
+		return err
 	}
 	var loading bool
 	if err := e.db.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`, way.collection); err != nil {
@@ -421,6 +425,27 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 		}
 	}
 	return ctx.Err()
+}
+
+// answered is the number up to which all changes of this store have an answer that is stored. Below one that has none, central
+// may have written what this store has not laid under its view yet.
+func (e *exchange) answered(ctx context.Context) (string, error) {
+	text, err := fact(ctx, e.db, factAnswered)
+	if err != nil || text == "" {
+		return "", storeError(err)
+	}
+	highest, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return "", fmt.Errorf("%w: the number that was answered last", ErrDamaged)
+	}
+	var open int64 // 0 where there is none
+	if err := e.db.GetContext(ctx, &open, `SELECT coalesce(min(number), 0) FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`); err != nil {
+		return "", storeError(err)
+	}
+	if open > 0 {
+		highest = min(highest, open-1)
+	}
+	return strconv.FormatInt(highest, 10), nil
 }
 
 func (e *exchange) fetch(ctx context.Context, way course, answered string, limit int) (next fetched) {

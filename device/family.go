@@ -24,7 +24,7 @@ func (s *Store) Children(ctx context.Context, of Record, child, sort string, lim
 	if c.Parent == nil || c.Parent.Collection != of.Collection {
 		return Found{}, fmt.Errorf("%s is not a collection whose parent is %s", child, of.Collection)
 	}
-	return s.Find(ctx, child, []string{c.Parent.Field + "=" + of.ID.String()}, "", sort, limit, offset)
+	return s.Find(ctx, child, Ask{Where: []string{c.Parent.Field + "=" + of.ID.String()}, Sort: sort, Limit: limit, Offset: offset})
 }
 
 // AllChildren lists the first records of every collection whose parent is that of the record, by collection.

@@ -23,7 +23,7 @@ func (e *exchange) fold(ctx context.Context) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE (collection, record) IN
-			(SELECT collection, record FROM outbox WHERE verdict IS NULL AND batch IS NULL GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
+			(SELECT collection, record FROM outbox WHERE state = 'new' GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
 			return err
 		}
 		last := map[[2]string]*folding{} // of each record, what the next edit may be folded into
@@ -38,6 +38,7 @@ func (e *exchange) fold(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			ch.Fields = c.CurrentNames(ch.Fields)
 			if before != nil && c.Sync.Steps != definition.Every && before.takes(q, ch) {
 				before.take(q, ch)
 				continue
@@ -69,7 +70,10 @@ type folding struct {
 
 func (f *folding) takes(next queued, ch change.Change) bool {
 	free := func(q queued) bool {
-		return q.Batch == nil && q.Verdict == nil && q.Group == "" && q.Fields != "{}" && q.Origin == "" && q.Generation == ""
+		return q.State == isNew && q.Group == "" && q.Fields != "{}" && q.Origin == "" && q.Generation == ""
+	}
+	if len(f.numbers)+1+len(ch.Folds) > change.MaxFolds {
+		return false
 	}
 	for name := range f.delta {
 		if _, again := ch.Fields[name]; !again && f.first.Kind != string(change.Add) {
@@ -96,7 +100,7 @@ func (f *folding) take(next queued, ch change.Change) {
 }
 
 func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
-	if f.first.Number == f.last.Number && !f.renumber || f.last.Batch != nil || f.last.Verdict != nil {
+	if f.first.Number == f.last.Number && !f.renumber || f.last.State != isNew {
 		return nil
 	}
 	place := f.first.Number

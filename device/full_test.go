@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"homing/core/definition"
+	"homing/core/query"
 	"homing/wire"
 )
 
@@ -63,7 +64,7 @@ func TestP1FullDiskOnTheDevice(t *testing.T) {
 	if _, err := store.db.Exec(`PRAGMA max_page_count = 1000000`); err != nil {
 		t.Fatal(err)
 	}
-	found, err := store.Find(ctx, "trails", nil, "", "", 1000, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Limit: 1000})
 	queue, queueErr := store.Review(ctx)
 	if err := errors.Join(err, queueErr); err != nil || found.Total != saved || len(queue) != saved {
 		t.Errorf("%d saves returned; there are %d records and %d changes (%v)", saved, found.Total, len(queue), err)

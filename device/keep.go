@@ -101,26 +101,58 @@ func (s *Store) expire(ctx context.Context, c *definition.Collection) error {
 	if asOf.IsZero() || now.Sub(asOf) <= span {
 		return nil
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error { return forget(ctx, tx, c.Definition.Collection) })
+	return s.telling(ctx, func(tx *sqlx.Tx) ([]Changed, error) { return forget(ctx, tx, c.Definition.Collection) })
 }
 
-// forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start, if it loads it.
-func forget(ctx context.Context, tx *sqlx.Tx, name string) error {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND pending = 0`, name); err != nil {
+// telling runs a transaction and tells listeners what has changed by it.
+func (s *Store) telling(ctx context.Context, work func(tx *sqlx.Tx) ([]Changed, error)) error {
+	var changed []Changed
+	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
+		changed, err = work(tx)
 		return err
+	})
+	if err == nil {
+		s.hub.tell(changed...)
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
 	return err
 }
 
+// letGoOf deletes records and gives them, for listeners. The condition may have arguments.
+func letGoOf(ctx context.Context, tx *sqlx.Tx, condition string, args ...any) ([]Changed, error) {
+	var rows []struct{ Collection, ID string }
+	if err := tx.SelectContext(ctx, &rows, `DELETE FROM records WHERE `+condition+` RETURNING collection, id`, args...); err != nil {
+		return nil, err
+	}
+	gone := make([]Changed, len(rows))
+	for n, row := range rows {
+		id, err := parseID(row.ID)
+		if err != nil {
+			return nil, err
+		}
+		gone[n] = Changed{Collection: row.Collection, ID: id, Removed: true, Central: true}
+	}
+	return gone, nil
+}
+
+// forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start, if it loads
+// it.
+func forget(ctx context.Context, tx *sqlx.Tx, name string) ([]Changed, error) {
+	gone, err := letGoOf(ctx, tx, `collection = ? AND pending = 0`, name)
+	if err != nil {
+		return nil, err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
+	return gone, err
+}
+
 // keepAnew brings what is kept of a collection in line with a new definition. Before is the text of the one before, or empty.
-func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) error {
+func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) ([]Changed, error) {
 	if before == "" {
-		return nil
+		return nil, nil
 	}
 	var old definition.Definition
 	if err := json.Unmarshal([]byte(before), &old); err != nil {
-		return fmt.Errorf("%w: definition of %s", ErrDamaged, now.Collection)
+		return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, now.Collection)
 	}
 	loaded := old.Sync.Direction.Pulls() && old.Sync.Keep.Loads()
 	loads := now.Sync.Direction.Pulls() && now.Sync.Keep.Loads()
@@ -131,14 +163,14 @@ func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.De
 		// What is here counts as looked up, as of the last pull.
 		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1), used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
 			WHERE collection = ?1 AND revision > 0`, now.Collection)
-		return err
+		return nil, err
 	}
-	return nil
+	return nil, nil
 }
 
 // LookUp asks central, so it needs signal: for collections that devices keep on demand or never. What is kept on demand stays here and is
 // found without signal from then on. The arguments are those of [Store.Find].
-func (s *Store) LookUp(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Found, error) {
+func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found, error) {
 	c, err := s.readable(ctx, collection)
 	if err != nil {
 		return Found{}, err
@@ -150,9 +182,9 @@ func (s *Store) LookUp(ctx context.Context, collection string, where []string, s
 	if err := e.dial(ctx); err != nil {
 		return Found{}, err
 	}
-	ask := url.Values{"search": {search}, "sort": {sort}, "where": where, "offset": {strconv.Itoa(offset)}}
-	if limit > 0 {
-		ask.Set("limit", strconv.Itoa(limit))
+	ask := url.Values{"search": {want.Search}, "sort": {want.Sort}, "where": want.Where, "offset": {strconv.Itoa(want.Offset)}}
+	if want.Limit > 0 {
+		ask.Set("limit", strconv.Itoa(want.Limit))
 	}
 	var listing struct {
 		Records []wire.Record `json:"records"`
@@ -300,13 +332,11 @@ func (s *Store) fitBudget(ctx context.Context) error {
 	if err != nil || budget == 0 {
 		return nil // none was set
 	}
-	return s.within(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `
-			DELETE FROM records WHERE pending = 0 AND (collection, id) IN (
+	return s.telling(ctx, func(tx *sqlx.Tx) ([]Changed, error) {
+		return letGoOf(ctx, tx, `pending = 0 AND (collection, id) IN (
 				SELECT collection, id FROM (
 					SELECT collection, id, sum(`+weight+`) OVER (ORDER BY pending > 0 DESC, used_at DESC, id) AS filled FROM records WHERE used_at IS NOT NULL)
 				WHERE filled > ?)`, budget)
-		return err
 	})
 }
 

@@ -18,15 +18,15 @@ import (
 // those of others are sealed for them, and none is on its way, since central may have taken it already.
 func mendable(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
 	var is bool
-	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(verdict = ?) > 0 AND sum(author <> ?) = 0 AND sum(verdict IS NULL AND batch IS NOT NULL) = 0, 0)
-		FROM outbox WHERE collection = ? AND record = ?`, change.Refused, author, row.Collection, row.ID)
+	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(state = ?) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
+		FROM outbox WHERE collection = ? AND record = ?`, isRefused, author, row.Collection, row.ID)
 	return is, err
 }
 
 // ownAndHere says whether all unsent changes of a record are by one author, and none is on its way.
 func ownAndHere(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
 	var is bool
-	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(author <> ?) = 0 AND sum(verdict IS NULL AND batch IS NOT NULL) = 0, 0)
+	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
 		FROM outbox WHERE collection = ? AND record = ?`, author, row.Collection, row.ID)
 	return is, err
 }
@@ -151,11 +151,11 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 	switch {
 	case len(queue) == 0:
 		return stored{}, nil, fmt.Errorf("%w: you have no change %d; homing local review lists them", ErrNoRecord, number)
-	case queue[0].Verdict == nil:
+	case !queue[0].State.answered():
 		return stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange", ErrNotAllowed, number)
 	}
 	var apart int
-	if err := tx.GetContext(ctx, &apart, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND (author <> ? OR verdict IS NULL AND batch IS NOT NULL)`,
+	if err := tx.GetContext(ctx, &apart, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND (author <> ? OR state = 'sent')`,
 		queue[0].Collection, queue[0].Record, known[factWorker]); err != nil {
 		return stored{}, nil, err
 	}

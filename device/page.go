@@ -76,6 +76,9 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		if len(chunk) == 0 {
 			return nil
 		}
+		if _, err := tx.ExecContext(ctx, `SAVEPOINT chunk`); err != nil {
+			return err
+		}
 		var done sql.Result
 		var err error
 		if len(chunk) == putMany {
@@ -86,13 +89,16 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 		if err != nil {
 			return err
 		}
+		end := `RELEASE chunk`
 		if n, err := done.RowsAffected(); err != nil || n != int64(len(chunk)) {
-			left = append(left, chunk...)
+			// Which of them were written cannot be told, so none is.
+			left, end = append(left, chunk...), `ROLLBACK TO chunk; RELEASE chunk`
 		} else {
 			put = append(put, chunk...)
 		}
 		chunk, args = chunk[:0], args[:0]
-		return nil
+		_, err = tx.ExecContext(ctx, end)
+		return err
 	}
 	for _, r := range records {
 		if r.Removed || r.Withdrawn {

@@ -61,8 +61,10 @@ func takePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) 
 	if err != nil {
 		return err
 	}
-	if err := setFact(ctx, tx, factHeld, string(held)); err != nil {
-		return err
+	for name, value := range map[string]string{factHeld: string(held), factSight: definitions.Sight} {
+		if err := setFact(ctx, tx, name, value); err != nil {
+			return err
+		}
 	}
 	worker, err := fact(ctx, tx, factWorker)
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 
 	"github.com/google/uuid"
@@ -33,7 +32,7 @@ func (e *exchange) push(ctx context.Context) error {
 		return err
 	}
 	// What waits for another change may go in now.
-	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET verdict = NULL, reasons = NULL, batch = NULL WHERE verdict = ?`, change.Waiting); err != nil {
+	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`, isSent, isWaiting); err != nil {
 		return storeError(err)
 	}
 	largest := max(min(firstBatch, e.maxChanges), 1)
@@ -47,7 +46,11 @@ func (e *exchange) push(ctx context.Context) error {
 			return err
 		}
 		if len(changes) == 0 {
-			return nil
+			again, err := e.partFromCopy(ctx)
+			if err != nil || !again {
+				return err
+			}
+			continue
 		}
 		answers, err := e.send(ctx, batch, changes)
 		var problem *link.Problem
@@ -78,7 +81,7 @@ func (e *exchange) push(ctx context.Context) error {
 
 func (e *exchange) unanswered(ctx context.Context) (int, error) {
 	var n int
-	err := e.db.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE verdict IS NULL OR verdict = ?`, change.Waiting)
+	err := e.db.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE state <> ?`, isRefused)
 	return n, storeError(err)
 }
 
@@ -87,8 +90,8 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []queued, err error) {
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE verdict IS NULL AND NOT EXISTS
-			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.verdict = 'waiting' AND w.number < o.number AND o.kind <> 'add')
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
+			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting' AND w.number < o.number AND o.kind <> 'add')
 			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+MaxGroup); err != nil {
 			return err
 		}
@@ -109,7 +112,7 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ? WHERE number IN (SELECT value FROM json_each(?))`, id.String(), string(text))
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ?, state = ? WHERE number IN (SELECT value FROM json_each(?))`, id.String(), isSent, string(text))
 		return err
 	})
 	return id, changes, err
@@ -166,7 +169,7 @@ func tooSlow(err error) bool {
 // resize takes a batch apart, and keeps how large the next ones are to be, for later exchanges, too.
 func (e *exchange) resize(ctx context.Context, batch uuid.UUID, most int) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND verdict IS NULL`, batch.String()); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = ?`, batch.String(), isSent); err != nil {
 			return err
 		}
 		return setFact(ctx, tx, factBatch, strconv.Itoa(most))
@@ -221,12 +224,6 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				return err
 			}
 			highest = max(highest, q.Number)
-			if q.Origin == "" && slices.ContainsFunc(answer.Reasons, func(r change.Reason) bool { return r.Code == change.CodeNumberReused }) {
-				// What central has under these numbers is not all from here, so none of it is left out of a pull any more.
-				if err := setFact(ctx, tx, factCopied, "true"); err != nil {
-					return err
-				}
-			}
 			switch answer.Answer {
 			case change.Applied:
 				e.summary.Applied++
@@ -238,6 +235,12 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				e.summary.Refused++
 			case change.Waiting:
 				e.summary.Waiting++
+			}
+		}
+		if answers.Torn && changes[0].Origin == "" {
+			// What central has under these numbers is not all from here, so none of it is left out of a pull any more.
+			if err := setFact(ctx, tx, factCopied, "true"); err != nil {
+				return err
 			}
 		}
 		known, err := fact(ctx, tx, factAnswered)
@@ -265,11 +268,11 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 			return err
 		}
 		// The change stays, with the reasons; an answer of a kind that this version does not know counts as waiting.
-		verdict := change.Waiting
+		now := isWaiting
 		if answer.Answer == change.Refused {
-			verdict = change.Refused
+			now = isRefused
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE outbox SET verdict = ?, reasons = ? WHERE number = ?`, verdict, string(reasons), q.Number)
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = ? WHERE number = ?`, now, string(reasons), q.Number)
 		return err
 	}
 	row, err := loadStored(ctx, tx, q.Collection, q.Record)
@@ -318,7 +321,7 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under me
 	if err != nil {
 		return under, err
 	}
-	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
+	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
 	state.Revision = answer.Revision
 	return state, nil
 }

@@ -93,7 +93,7 @@ type stored struct {
 }
 
 const storedColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at,
-	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.verdict IS NOT NULL) ELSE 0 END AS refused`
+	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {
 	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device}
@@ -180,14 +180,16 @@ type Found struct {
 	Age definition.Age `json:"age,omitempty"`
 }
 
-// Find lists the records of a collection that fit conditions such as "state=open", a search text, in the order of sort (field
-// names, a leading dash reverses), a page of limit records from offset. Limit 0 means 50.
-func (s *Store) Find(ctx context.Context, collection string, where []string, search, sort string, limit, offset int) (Found, error) {
+// Ask says which records of a collection are wanted.
+type Ask = query.Ask
+
+// Find lists the records of a collection that fit a question, a page at a time.
+func (s *Store) Find(ctx context.Context, collection string, ask Ask) (Found, error) {
 	c, err := s.readable(ctx, collection)
 	if err != nil {
 		return Found{}, err
 	}
-	q, err := query.Parse(c.Definition, where, search, sort, limit, offset)
+	q, err := query.Parse(c.Definition, ask)
 	if err != nil {
 		return Found{}, err
 	}
@@ -305,7 +307,7 @@ func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID
 			return uuid.Nil, fmt.Errorf("%w: %q in %s", ErrAmbiguous, text, collection)
 		}
 	}
-	found, err := s.Find(ctx, collection, nil, text, "", query.MaxLimit, 0)
+	found, err := s.Find(ctx, collection, Ask{Search: text, Limit: query.MaxLimit})
 	if err != nil {
 		return uuid.Nil, err
 	}

@@ -64,16 +64,6 @@ func (s *Store) renewIncarnation(ctx context.Context) error {
 		if token == "" {
 			return ErrNotEnrolled
 		}
-		for _, table := range []string{"outbox", "travelled"} {
-			if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`, old.String()); err != nil {
-				return err
-			}
-		}
-		for name, value := range map[string]string{factIncarnation: s.newID().String(), factRenewed: "true", factAnswered: "", factCopied: ""} {
-			if err := setFact(ctx, tx, name, value); err != nil {
-				return err
-			}
-		}
-		return nil
+		return newIncarnation(ctx, tx, s.newID().String(), old.String())
 	})
 }

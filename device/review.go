@@ -70,17 +70,18 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 		if err != nil {
 			return nil, err
 		}
+		ch.Fields = c.CurrentNames(ch.Fields)
 		var view record.Fields
 		if err := json.Unmarshal([]byte(row.View), &view); err != nil {
 			return nil, fmt.Errorf("%w: record %s", ErrDamaged, row.queued.Record)
 		}
 		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: label(c, ch.Record, view), Kind: ch.Kind, Base: ch.Base,
-			Fields: ch.Fields, EditedAt: ch.EditedAt, Author: ch.Author, Sent: row.Batch != nil && row.Verdict == nil}
+			Fields: ch.Fields, EditedAt: ch.EditedAt, Author: ch.Author, Sent: row.State == isSent}
 		if all[n].References, err = s.references(ctx, c, ch.Fields); err != nil {
 			return nil, err
 		}
-		if row.Verdict != nil {
-			all[n].Verdict = change.Verdict(*row.Verdict)
+		if row.State.answered() {
+			all[n].Verdict = change.Verdict(row.State)
 		}
 		if row.Reasons != nil {
 			if err := json.Unmarshal([]byte(*row.Reasons), &all[n].Reasons); err != nil {

@@ -62,8 +62,8 @@ func (s *Store) Status(ctx context.Context) (Status, error) {
 		ms := offset.By.Milliseconds()
 		status.OffsetMS = &ms
 	}
-	err = s.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE verdict IS NULL), count(*) FILTER (WHERE verdict = 'refused'),
-		count(*) FILTER (WHERE verdict = 'waiting') FROM outbox`).Scan(&status.Unsent, &status.Refused, &status.Waiting)
+	err = s.db.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE state IN ('new', 'sent')), count(*) FILTER (WHERE state = 'refused'),
+		count(*) FILTER (WHERE state = 'waiting') FROM outbox`).Scan(&status.Unsent, &status.Refused, &status.Waiting)
 	if err != nil {
 		return status, storeError(err)
 	}

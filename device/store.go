@@ -119,7 +119,7 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, over: options.Transport, patience: options.Patience, newID: options.NewID, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
-		if err = storeError(err); sealed != "" && errors.Is(err, ErrDamaged) {
+		if err = diskError(path, err); sealed != "" && errors.Is(err, ErrDamaged) {
 			err = ErrPassphrase
 		}
 		return nil, fmt.Errorf("open %s: %w", path, err)
@@ -170,6 +170,7 @@ const (
 	factAnswered    = "answered"    // highest number of a change whose answer is stored
 	factOffset      = "offset"      // of the device's clock, as last measured
 	factTerritories = "territories" // that they hold: a JSON list
+	factSight       = "sight"       // stands for who the workers of the device are and what they may
 	factHeld        = "held"        // that any worker of the device holds: a JSON list
 	factBudget      = "budget"      // bytes that records which were looked up may take
 	factMetered     = "metered"     // the link costs by the byte, as the app says
@@ -217,18 +218,18 @@ func setFact(ctx context.Context, r runner, name, value string) error {
 func (s *Store) within(ctx context.Context, work func(*sqlx.Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
-		return storeError(err)
+		return diskError(s.path, err)
 	}
 	defer tx.Rollback()
 	if err := work(tx); err != nil {
-		return storeError(err)
+		return diskError(s.path, err)
 	}
 	if s.computes.Load() {
 		if err := s.computeMarked(ctx, tx); err != nil {
-			return storeError(err)
+			return diskError(s.path, err)
 		}
 	}
-	return storeError(tx.Commit())
+	return diskError(s.path, tx.Commit())
 }
 
 func (s *Store) incarnation(ctx context.Context, r runner) (uuid.UUID, error) {

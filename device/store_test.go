@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"homing/central"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -87,9 +88,9 @@ func TestQueriesAgree(t *testing.T) {
 		{[]string{"name~ridge"}, "", "name", 0, 0}, {nil, "ridge", "name", 0, 0}, {nil, "path ridge", "name", 0, 0}, {nil, "100%", "name", 0, 0},
 		{nil, "under_", "name", 0, 0}, {nil, `"it"`, "name", 0, 0}, {nil, "name", "name", 0, 0}, {nil, "", "revision,-name", 0, 0},
 	} {
-		found, err := store.Find(t.Context(), "trails", q.where, q.search, q.sort, q.limit, q.skip)
+		found, err := store.Find(t.Context(), "trails", query.Ask{Where: q.where, Search: q.search, Sort: q.sort, Limit: q.limit, Offset: q.skip})
 		testbed.Must(t, err)
-		listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", q.where, q.search, q.sort, q.limit, q.skip)
+		listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", query.Ask{Where: q.where, Search: q.search, Sort: q.sort, Limit: q.limit, Offset: q.skip})
 		testbed.Must(t, err)
 		here, there := fmt.Sprint(found.Total, ":"), fmt.Sprint(listing.Total, ":")
 		for _, r := range found.Records {

@@ -136,15 +136,15 @@ func noteGain(ctx context.Context, tx *sqlx.Tx, page wire.Page) error {
 
 // drop lets go of the records that none of the given territories covers. Those with unsent changes go when these are answered.
 func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []string) error {
-	return e.within(ctx, func(tx *sqlx.Tx) error {
+	return e.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
 		var rows []stored
 		if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, c.Definition.Collection); err != nil {
-			return err
+			return nil, err
 		}
 		for _, row := range rows {
 			under, err := row.under()
 			if err != nil {
-				return err
+				return nil, err
 			}
 			falls, err := c.TerritoriesOf(under.Fields)
 			if err == nil && rights.Covers(held, falls) {
@@ -152,10 +152,15 @@ func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []st
 			}
 			e.summary.Withdrawn++
 			if err := letGo(ctx, tx, row); err != nil {
-				return err
+				return nil, err
 			}
+			id, err := parseID(row.ID)
+			if err != nil {
+				return nil, err
+			}
+			gone = append(gone, Changed{Collection: row.Collection, ID: id, Removed: true, Central: true})
 		}
-		return nil
+		return gone, nil
 	})
 }
 
@@ -187,4 +192,28 @@ func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
 	}
 	_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 	return err
+}
+
+// lookAnew makes collections load from the start whose reading rule may decide otherwise than when they were loaded, since the
+// device's workers, or what they may, are others now. What they may no longer read comes as withdrawals.
+func (e *exchange) lookAnew(ctx context.Context, all map[string]*definition.Collection) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		sight, err := fact(ctx, tx, factSight)
+		if err != nil {
+			return err
+		}
+		for name, c := range all {
+			if c.Access.Read == "" {
+				continue
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, loading = 1, gaining = NULL, gained = 0
+				WHERE name = ? AND sight <> ? AND sight <> ''`, name, sight); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE collections SET sight = ? WHERE name = ? AND sight <> ?`, sight, name, sight); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

@@ -3,72 +3,15 @@ package device
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"strings"
 
-	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
-	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/record"
 )
-
-// queued is a row of the table outbox.
-type queued struct {
-	Number     int64   `db:"number"`
-	Collection string  `db:"collection"`
-	Record     string  `db:"record"`
-	Kind       string  `db:"kind"`
-	Base       int64   `db:"base"`
-	Fields     string  `db:"fields"`
-	Stamp      string  `db:"stamp"`
-	EditedAt   string  `db:"edited_at"`
-	Author     string  `db:"author"`
-	Origin     string  `db:"origin"`
-	Generation string  `db:"generation"`
-	Group      string  `db:"grp"`
-	GroupOf    int     `db:"grp_of"`
-	Folds      string  `db:"folds"`
-	Place      *int64  `db:"place"`
-	Boot       string  `db:"boot"`
-	Line       int64   `db:"line"`
-	Batch      *string `db:"batch"`
-	Verdict    *string `db:"verdict"`
-	Reasons    *string `db:"reasons"`
-}
-
-// source is the incarnation that numbered the change: the store's, or an earlier one.
-func (q queued) source(now uuid.UUID) uuid.UUID {
-	if earlier, err := uuid.Parse(q.Origin); err == nil {
-		return earlier
-	}
-	return now
-}
-
-func (q queued) change() (change.Change, error) {
-	c := change.Change{Number: q.Number, Collection: q.Collection, Kind: change.Kind(q.Kind), Base: q.Base, EditedAt: parseTime(q.EditedAt), Author: q.Author}
-	var err error
-	if c.Record, err = uuid.Parse(q.Record); err != nil {
-		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
-	}
-	if c.Stamp, err = clock.Parse(q.Stamp); err != nil {
-		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
-	}
-	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields), json.Unmarshal([]byte(q.Folds), &c.Folds)); err != nil {
-		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
-	}
-	if q.Group != "" {
-		c.Group = &change.Group{Of: q.GroupOf}
-		if c.Group.ID, err = uuid.Parse(q.Group); err != nil {
-			return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
-		}
-	}
-	return c, nil
-}
 
 // lay lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the same:
 // it is what the worker wrote, and it is marked.
@@ -141,7 +84,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		if err != nil {
 			return err
 		}
-		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By)),
+		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By)),
 			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())

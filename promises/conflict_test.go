@@ -10,6 +10,9 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
+	"homing/central/finding"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -52,7 +55,7 @@ func disputed(t *testing.T) (bed *testbed.Bed, a, b *device.Store, id uuid.UUID)
 	return bed, a, b, id
 }
 
-func conflicts(t *testing.T, bed *testbed.Bed) []central.Conflict {
+func conflicts(t *testing.T, bed *testbed.Bed) []finding.Conflict {
 	t.Helper()
 	all, err := bed.Central.Conflicts(ctx, central.Everything("admin"))
 	testbed.Must(t, err)
@@ -149,12 +152,12 @@ func TestSettlingAtOnce(t *testing.T) {
 	for n := range 6 {
 		done.Go(func() {
 			value := []string{`"open"`, `"closed"`, `"unknown"`}[n%3]
-			_, err := bed.Central.Settle(ctx, central.Everything("admin"), "trails", id, base, central.Settlement{Field: "state", Value: json.RawMessage(value)})
+			_, err := bed.Central.Settle(ctx, central.Everything("admin"), "trails", id, base, changes.Settlement{Field: "state", Value: json.RawMessage(value)})
 			mu.Lock()
 			defer mu.Unlock()
-			if known := central.Explain(err); err == nil {
+			if known := fault.Explain(err); err == nil {
 				succeeded++
-			} else if known == nil || known.Kind != central.Clash || !strings.Contains(known.Message, "not in dispute") {
+			} else if known == nil || known.Kind != fault.Clash || !strings.Contains(known.Message, "not in dispute") {
 				t.Errorf("one was told %v", err)
 			}
 		})

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"homing/central"
+	"homing/central/fault"
 	"homing/core/definition"
 	"homing/device"
 	"homing/internal/testbed"
@@ -51,7 +52,7 @@ func TestP12ABreakingDefinitionIsRefused(t *testing.T) {
 			t.Errorf("%s: the preview says %+v", what, plans[0])
 		}
 		_, err = bed.Central.Define(ctx, "admin", []definition.Definition{read(t, testbed.Structures+"  height: {type: number}\n"), d})
-		if known := central.Explain(err); err == nil || known == nil || known.Kind != central.Clash || len(known.Reasons) != 1 || known.Reasons[0].Field != test.field {
+		if known := fault.Explain(err); err == nil || known == nil || known.Kind != fault.Clash || len(known.Reasons) != 1 || known.Reasons[0].Field != test.field {
 			t.Errorf("%s: %v", what, err)
 		}
 	}

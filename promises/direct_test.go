@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
 	"homing/core/merge"
 	"homing/core/record"
@@ -175,13 +176,13 @@ func TestP5BroughtBackUnderUnsentEdits(t *testing.T) {
 				testbed.Must(t, err)
 				lead := central.Everything("lead")
 				remove := func() {
-					_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "posts", Record: id, Kind: change.Remove, Base: -1})
+					_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Remove, Base: -1})
 					testbed.Must(t, err)
 				}
 				remove()
 				_, err = bed.Central.BringBack(ctx, lead, "posts", id, 1)
 				testbed.Must(t, err)
-				_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "posts", Record: id, Kind: change.Edit, Base: -1, Fields: to("visits", "4")})
+				_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Edit, Base: -1, Fields: to("visits", "4")})
 				testbed.Must(t, err)
 				if again {
 					remove()

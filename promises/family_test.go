@@ -10,8 +10,11 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
@@ -128,9 +131,9 @@ func TestP4TotalsFollowUpTheChain(t *testing.T) {
 	testbed.Must(t, a.Remove(ctx, "visits", visit))
 	same("removed", "0", "0.05")
 	// A listing sorts by what is worked out, on both sides.
-	found, err := b.Find(ctx, "ways", []string{"cost>0"}, "", "-cost", 0, 0)
+	found, err := b.Find(ctx, "ways", query.Ask{Where: []string{"cost>0"}, Sort: "-cost"})
 	testbed.Must(t, err)
-	listing, err := bed.Central.List(ctx, central.Everything("admin"), "ways", []string{"cost>0"}, "", "-cost", 0, 0)
+	listing, err := bed.Central.List(ctx, central.Everything("admin"), "ways", query.Ask{Where: []string{"cost>0"}, Sort: "-cost"})
 	testbed.Must(t, err)
 	if found.Total != 1 || listing.Total != 1 || found.Records[0].ID != other || listing.Records[0].ID != other {
 		t.Errorf("found %d and %d ways that cost something", found.Total, listing.Total)
@@ -199,11 +202,11 @@ func TestRemovingAParent(t *testing.T) {
 				t.Fatalf("the device said %v", err)
 			}
 			direct := func(withChildren bool) error {
-				_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1, WithChildren: withChildren})
+				_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1, WithChildren: withChildren})
 				return err
 			}
 			if removal == "remove" {
-				if known := central.Explain(direct(false)); known == nil || known.Reasons[0].Code != change.CodeHasChildren {
+				if known := fault.Explain(direct(false)); known == nil || known.Reasons[0].Code != change.CodeHasChildren {
 					t.Errorf("without a word on the children, central said %v", known)
 				}
 			}
@@ -234,13 +237,13 @@ func TestP5AStaleRemovalTakesNoChildren(t *testing.T) {
 	add(t, a, "posts", device.Fields{"way": way, "name": "first"})
 	testbed.Exchange(t, a, b)
 	admin := central.Everything("admin")
-	_, err := bed.Central.Direct(ctx, admin, central.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1, Fields: to("name", `"Upper Ridge"`)})
+	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1, Fields: to("name", `"Upper Ridge"`)})
 	testbed.Must(t, err)
 	remove := func(base int64) error {
-		_, err := bed.Central.Direct(ctx, admin, central.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: base, WithChildren: true})
+		_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: base, WithChildren: true})
 		return err
 	}
-	if known := central.Explain(remove(1)); known == nil || known.Kind != central.Clash || !strings.Contains(known.Message, "look at it again") {
+	if known := fault.Explain(remove(1)); known == nil || known.Kind != fault.Clash || !strings.Contains(known.Message, "look at it again") {
 		t.Errorf("central said %v", known)
 	}
 	testbed.Exchange(t, a, b)
@@ -258,7 +261,7 @@ func totals(t *testing.T, store *device.Store, collections ...string) string {
 	t.Helper()
 	var all []string
 	for _, name := range collections {
-		found, err := store.Find(ctx, name, nil, "", "", 1, 0)
+		found, err := store.Find(ctx, name, query.Ask{Limit: 1})
 		testbed.Must(t, err)
 		all = append(all, fmt.Sprint(found.Total))
 	}
@@ -306,7 +309,7 @@ func TestP1ChildOfARemovedParent(t *testing.T) {
 	if summary.Waiting != 1 {
 		t.Errorf("the exchange: %+v", summary)
 	}
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "ways", Record: way, Kind: change.Add, Fields: record.Delta{"name": {To: json.RawMessage(`"Ridge"`)}}})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "ways", Record: way, Kind: change.Add, Fields: record.Delta{"name": {To: json.RawMessage(`"Ridge"`)}}})
 	testbed.Must(t, err)
 	testbed.Exchange(t, b, a)
 	bed.Same(a, b)
@@ -339,7 +342,7 @@ func TestDefinitionsTogether(t *testing.T) {
 		for name, do := range map[string]func() error{
 			"preview": func() error { _, err := bed.Central.Preview(ctx, all); return err },
 			"define":  func() error { _, err := bed.Central.Define(ctx, "admin", all); return err }} {
-			if err := do(); central.Explain(err) == nil || !strings.Contains(err.Error(), test.says) {
+			if err := do(); fault.Explain(err) == nil || !strings.Contains(err.Error(), test.says) {
 				t.Errorf("%s of %q: %v", name, test.says, err)
 			}
 		}

@@ -9,8 +9,11 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
@@ -81,7 +84,7 @@ func TestImportedNumbers(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(numbered)
 	admin := central.Everything("admin")
-	put := func(rows ...string) []central.Row {
+	put := func(rows ...string) []changes.Row {
 		t.Helper()
 		all := make([]map[string]json.RawMessage, len(rows))
 		for n, row := range rows {
@@ -98,15 +101,15 @@ func TestImportedNumbers(t *testing.T) {
 	if got := valueAt(t, bed, "jobs", rows[1].Record, "number"); got != "REP-00991" {
 		t.Errorf("the next number is %s", got)
 	}
-	if again := put(`{"number":"REP-00990","what":"a"}`); again[0].Outcome != central.RowUnchanged {
+	if again := put(`{"number":"REP-00990","what":"a"}`); again[0].Outcome != changes.RowUnchanged {
 		t.Errorf("importing it again: %+v", again)
 	}
-	_, err := bed.Central.Direct(ctx, admin, central.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"number": {To: json.RawMessage(`"REP-1"`)}}})
-	if known := central.Explain(err); known == nil || known.Reasons[0].Code != change.CodeReadOnly {
+	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"number": {To: json.RawMessage(`"REP-1"`)}}})
+	if known := fault.Explain(err); known == nil || known.Reasons[0].Code != change.CodeReadOnly {
 		t.Errorf("a number was set at central: %v", err)
 	}
-	_, err = bed.Central.Direct(ctx, admin, central.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"after": {To: json.RawMessage(fmt.Sprintf("%q", uuid.New()))}}})
-	if known := central.Explain(err); known == nil || known.Reasons[0].Field != "after" {
+	_, err = bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"after": {To: json.RawMessage(fmt.Sprintf("%q", uuid.New()))}}})
+	if known := fault.Explain(err); known == nil || known.Reasons[0].Field != "after" {
 		t.Errorf("a reference to nothing was taken at central: %v", err)
 	}
 }
@@ -135,7 +138,7 @@ func TestP11LocalFieldsStayOnTheDevice(t *testing.T) {
 	if shown(t, a, "jobs", id, "memo") != "it has moved" || shown(t, a, "jobs", id, "what") != "mend soon" || shown(t, b, "jobs", id, "memo") != "" {
 		t.Errorf("here %q %q, there %q", shown(t, a, "jobs", id, "memo"), shown(t, a, "jobs", id, "what"), shown(t, b, "jobs", id, "memo"))
 	}
-	found, err := a.Find(ctx, "jobs", []string{"memo~moved"}, "", "memo", 0, 0)
+	found, err := a.Find(ctx, "jobs", query.Ask{Where: []string{"memo~moved"}, Sort: "memo"})
 	if err != nil || found.Total != 1 {
 		t.Errorf("found by its memo: %+v, %v", found, err)
 	}

@@ -10,8 +10,10 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
@@ -32,7 +34,7 @@ func atCentral(t *testing.T, bed *testbed.Bed, names ...string) (ids []uuid.UUID
 	t.Helper()
 	for _, name := range names {
 		id := uuid.Must(uuid.NewV7())
-		_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "signs", Record: id, Kind: change.Add,
+		_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: id, Kind: change.Add,
 			Fields: record.Delta{"name": {To: []byte(fmt.Sprintf("%q", name))}}})
 		testbed.Must(t, err)
 		ids = append(ids, id)
@@ -42,7 +44,7 @@ func atCentral(t *testing.T, bed *testbed.Bed, names ...string) (ids []uuid.UUID
 
 func listed(t *testing.T, store *device.Store) string {
 	t.Helper()
-	found, err := store.Find(ctx, "signs", nil, "", "name", 1000, 0)
+	found, err := store.Find(ctx, "signs", query.Ask{Sort: "name", Limit: 1000})
 	testbed.Must(t, err)
 	var names []string
 	for _, r := range found.Records {
@@ -63,14 +65,14 @@ func TestP9OnDemand(t *testing.T) {
 	if got := listed(t, store); got != "" {
 		t.Errorf("before anything was looked up there are %s", got)
 	}
-	found, err := store.LookUp(ctx, "signs", nil, "", "name", 3, 0)
+	found, err := store.LookUp(ctx, "signs", query.Ask{Sort: "name", Limit: 3})
 	testbed.Must(t, err)
 	if found.Total != 4 || len(found.Records) != 3 || found.AsOf.IsZero() || listed(t, store) != "alder birch cedar" {
 		t.Errorf("looked up %d of %d as of %s; here are %s", len(found.Records), found.Total, found.AsOf, listed(t, store))
 	}
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "signs", Record: ids[0], Kind: change.Remove, Base: -1})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: ids[0], Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "signs", Record: ids[1], Kind: change.Edit, Base: -1, Fields: record.Delta{"name": {To: []byte(`"beech"`)}}})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: ids[1], Kind: change.Edit, Base: -1, Fields: record.Delta{"name": {To: []byte(`"beech"`)}}})
 	testbed.Must(t, err)
 	_, err = store.Edit(ctx, "signs", ids[2], device.Fields{"state": "worn"})
 	testbed.Must(t, err)
@@ -84,7 +86,7 @@ func TestP9OnDemand(t *testing.T) {
 	}
 	// Away from signal, looking up says so, and what was looked up is here.
 	bed.Stop()
-	if _, err := store.LookUp(ctx, "signs", nil, "", "", 0, 0); err == nil {
+	if _, err := store.LookUp(ctx, "signs", query.Ask{}); err == nil {
 		t.Error("looked up without signal")
 	}
 	if _, err := store.Get(ctx, "signs", own); err != nil || listed(t, store) != "beech cedar elm" {
@@ -103,7 +105,7 @@ func TestP1StorageBudget(t *testing.T) {
 	ids := atCentral(t, bed, names...)
 	for _, name := range names {
 		clock.ahead += time.Minute
-		_, err := store.LookUp(ctx, "signs", []string{"name=" + name}, "", "", 0, 0)
+		_, err := store.LookUp(ctx, "signs", query.Ask{Where: []string{"name=" + name}})
 		testbed.Must(t, err)
 	}
 	_, err := store.Edit(ctx, "signs", ids[1], device.Fields{"state": "worn"})
@@ -138,7 +140,7 @@ func TestNeverKept(t *testing.T) {
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	atCentral(t, bed, "alder")
-	found, err := store.LookUp(ctx, "signs", nil, "", "", 0, 0)
+	found, err := store.LookUp(ctx, "signs", query.Ask{})
 	testbed.Must(t, err)
 	if len(found.Records) != 1 || found.Records[0].Label != "alder" || listed(t, store) != "" {
 		t.Errorf("looked up %+v; here are %q", found, listed(t, store))
@@ -151,7 +153,7 @@ func TestNeverKept(t *testing.T) {
 	if got := listed(t, store); got != "" {
 		t.Errorf("after the exchange there are %q", got)
 	}
-	if got, err := bed.Central.List(ctx, central.Everything("admin"), "signs", nil, "", "", 0, 0); err != nil || got.Total != 2 {
+	if got, err := bed.Central.List(ctx, central.Everything("admin"), "signs", query.Ask{}); err != nil || got.Total != 2 {
 		t.Errorf("central has %d, %v", got.Total, err)
 	}
 }
@@ -195,7 +197,7 @@ func TestHowOldDataMayGet(t *testing.T) {
 		age   definition.Age
 	}{{time.Hour, definition.Fresh}, {25 * time.Hour, definition.Old}, {73 * time.Hour, definition.TooOld}} {
 		clock.ahead = step.ahead
-		found, err := store.Find(ctx, "signs", nil, "", "", 0, 0)
+		found, err := store.Find(ctx, "signs", query.Ask{})
 		testbed.Must(t, err)
 		r, err := store.Get(ctx, "signs", id)
 		testbed.Must(t, err)

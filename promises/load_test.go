@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -102,11 +103,11 @@ func TestP9BeforeTheFirstLoad(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "store.db")
 	fresh, err := device.Open(ctx, path, device.Options{})
 	testbed.Must(t, err)
-	if _, err := fresh.Find(ctx, "trails", nil, "", "", 0, 0); err == nil || !strings.Contains(err.Error(), "homing local enrol") {
+	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil || !strings.Contains(err.Error(), "homing local enrol") {
 		t.Errorf("before enrolment: %v", err)
 	}
 	testbed.Must(t, fresh.Enrol(ctx, bed.URL(), bed.Code("worker"), "tablet"))
-	if _, err := fresh.Find(ctx, "trails", nil, "", "", 0, 0); err == nil || !strings.Contains(err.Error(), "run an exchange while there is signal") {
+	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil || !strings.Contains(err.Error(), "run an exchange while there is signal") {
 		t.Errorf("before the first load: %v", err)
 	}
 	testbed.Must(t, fresh.MoveCentral(ctx, "http://127.0.0.1:1"))

@@ -10,6 +10,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
@@ -52,7 +53,7 @@ func TestP4AllConverge(t *testing.T) {
 // act does something with a record of the store, or adds one.
 func act(t *testing.T, random *rand.Rand, store *device.Store) {
 	t.Helper()
-	found, err := store.Find(ctx, "trails", nil, "", "", 100, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Limit: 100})
 	testbed.Must(t, err)
 	if len(found.Records) < 3 || random.IntN(6) == 0 {
 		addTrail(t, store, "trail "+strconv.Itoa(random.IntN(1000)))
@@ -196,7 +197,7 @@ func TestP7RefusedChangesStayWithTheirReasons(t *testing.T) {
 	if len(queue) != 1 || queue[0].Verdict != change.Refused || queue[0].Reasons[0].Field != "name" {
 		t.Errorf("the outbox holds %+v", queue)
 	}
-	found, err := store.Find(ctx, "trails", nil, "", "name", 10, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Sort: "name", Limit: 10})
 	testbed.Must(t, err)
 	if found.Records[0].Refused != 1 || found.Records[1].Pending != 0 {
 		t.Errorf("marks: %+v", found.Records)
@@ -248,7 +249,7 @@ func TestP9WithoutSignal(t *testing.T) {
 	editTrail(t, store, trail.ID, device.Fields{"state": "closed"})
 	second := addTrail(t, store, "Valley")
 	testbed.Must(t, store.Remove(ctx, "trails", second.ID))
-	if found, err := store.Find(ctx, "trails", []string{"state=closed"}, "ridge", "name", 10, 0); err != nil || found.Total != 1 {
+	if found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=closed"}, Search: "ridge", Sort: "name", Limit: 10}); err != nil || found.Total != 1 {
 		t.Errorf("found %+v, %v", found, err)
 	}
 	if queue, err := store.Review(ctx); err != nil || len(queue) != 3 {

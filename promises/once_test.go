@@ -13,6 +13,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 	"homing/service"
@@ -211,7 +212,7 @@ func TestP3TwoInstancesOneDatabase(t *testing.T) {
 	if len(held) != 161 || held[shared] != 160 {
 		t.Errorf("the puller holds %d records, the shared one at revision %d; want 161 and 160", len(held), held[shared])
 	}
-	listing, err := one.Central.List(ctx, central.Everything("admin"), "trails", nil, "", "", 1, 0)
+	listing, err := one.Central.List(ctx, central.Everything("admin"), "trails", query.Ask{Limit: 1})
 	testbed.Must(t, err)
 	if listing.Total != 161 {
 		t.Errorf("central holds %d", listing.Total)

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/central/fault"
+	"homing/central/past"
 	"homing/core/change"
 	"homing/core/record"
 	"homing/device"
@@ -31,7 +33,7 @@ func TestP6AsItWasAndBack(t *testing.T) {
 	testbed.Must(t, store.Remove(ctx, "jobs", id))
 	testbed.Exchange(t, store)
 	admin := central.Everything("admin")
-	at := func(when central.Moment) string {
+	at := func(when past.Moment) string {
 		t.Helper()
 		r, err := bed.Central.RecordAt(ctx, admin, "jobs", id, when)
 		if err != nil {
@@ -42,17 +44,17 @@ func TestP6AsItWasAndBack(t *testing.T) {
 		return fmt.Sprintf("%s %v", fields["what"], r.Removed)
 	}
 	for n, want := range []string{`"one" false`, `"two" false`, `"three" false`} {
-		if got := at(central.Moment{AsOf: times[n]}); got != want {
+		if got := at(past.Moment{AsOf: times[n]}); got != want {
 			t.Errorf("at time %d it was %s, want %s", n, got, want)
 		}
-		if got := at(central.Moment{Revision: int64(n + 1)}); got != want {
+		if got := at(past.Moment{Revision: int64(n + 1)}); got != want {
 			t.Errorf("at revision %d it was %s, want %s", n+1, got, want)
 		}
 	}
-	if got := at(central.Moment{Revision: 4}); got != `"three" true` {
+	if got := at(past.Moment{Revision: 4}); got != `"three" true` {
 		t.Errorf("at the end it is %s", got)
 	}
-	if at(central.Moment{AsOf: times[0].Add(-time.Hour)}) != "not there" || at(central.Moment{Revision: 9}) != "not there" {
+	if at(past.Moment{AsOf: times[0].Add(-time.Hour)}) != "not there" || at(past.Moment{Revision: 9}) != "not there" {
 		t.Error("it was there before it was added, or after all that was done")
 	}
 	number := valueAt(t, bed, "jobs", id, "number")
@@ -65,7 +67,7 @@ func TestP6AsItWasAndBack(t *testing.T) {
 		t.Errorf("it came back as %q, number %q", shown(t, store, "jobs", id, "what"), shown(t, store, "jobs", id, "number"))
 	}
 	_, err := bed.Central.BringBack(ctx, admin, "jobs", id, 2)
-	if known := central.Explain(err); known == nil || known.Kind != central.Clash {
+	if known := fault.Explain(err); known == nil || known.Kind != fault.Clash {
 		t.Errorf("brought back again: %v", err)
 	}
 	history, err := bed.Central.History(ctx, admin, "jobs", id)

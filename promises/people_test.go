@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/core/query"
 	"homing/core/rights"
 	"homing/device"
 	"homing/internal/testbed"
@@ -87,7 +88,7 @@ func TestP1SignOutKeepsWhatIsUnsent(t *testing.T) {
 	if err != nil || unsent != 1 {
 		t.Errorf("signed out with %d unsent, %v", unsent, err)
 	}
-	if _, err := store.Find(ctx, "trails", nil, "", "", 0, 0); !errors.Is(err, device.ErrSignedOut) {
+	if _, err := store.Find(ctx, "trails", query.Ask{}); !errors.Is(err, device.ErrSignedOut) {
 		t.Errorf("read while nobody is signed in: %v", err)
 	}
 	for what, read := range map[string]func() error{
@@ -219,7 +220,7 @@ func TestP11RevokedDeviceDelivers(t *testing.T) {
 	}
 	status, err := store.Status(ctx)
 	testbed.Must(t, err)
-	found, err := store.Find(ctx, "trails", nil, "", "name", 0, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Sort: "name"})
 	testbed.Must(t, err)
 	text := ""
 	for _, r := range found.Records {

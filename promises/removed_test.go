@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
@@ -55,7 +56,7 @@ func backedUpWithoutIt(t *testing.T) (bed *testbed.Bed, store *device.Store, id 
 	id = add(t, store, "trails", device.Fields{"name": "Ridge", "note": "old", "seen": 2})
 	testbed.Exchange(t, store)
 	lead := central.Everything("lead")
-	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
 	backup = backUp(t, bed)
 	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
@@ -68,7 +69,7 @@ func backedUpWithoutIt(t *testing.T) (bed *testbed.Bed, store *device.Store, id 
 func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	bed, store, id, backup := backedUpWithoutIt(t)
 	lead := central.Everything("lead")
-	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
+	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	bed = putBack(t, bed, backup, store)
@@ -95,7 +96,7 @@ func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	}
 
 	// Or it is let go of, with a written copy.
-	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
 	backup = backUp(t, bed)
 	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
@@ -149,10 +150,10 @@ func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 		t.Fatalf("%d %s", status, text)
 	}
 	id, lead := got.Record.ID, central.Everything("lead")
-	_, err := bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
+	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
 	backup := backUp(t, bed)
-	_, err = bed.Central.Direct(ctx, lead, central.Write{Collection: "trails", Record: id, Kind: change.Add, Base: -1, Fields: to("note", `"kell"`)})
+	_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Add, Base: -1, Fields: to("note", `"kell"`)})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	_, err = store.Edit(ctx, "trails", id, device.Fields{"state": "open"})

@@ -16,6 +16,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 	"homing/link"
@@ -108,7 +109,7 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 	if out := runProgram(t, path, "local", "exchange"); !strings.Contains(out, "Sent 2: 2 applied") {
 		t.Errorf("the second exchange said:\n%s", out)
 	}
-	listing, err := bed.Central.List(ctx, central.Everything("admin"), "trails", nil, "", "", 10, 0)
+	listing, err := bed.Central.List(ctx, central.Everything("admin"), "trails", query.Ask{Limit: 10})
 	testbed.Must(t, err)
 	if listing.Total != 2 || versions(t, bed, "trails", listing.Records[0].ID) != 1 {
 		t.Errorf("central holds %d records; want 2 with 1 revision each", listing.Total)

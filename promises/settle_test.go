@@ -13,8 +13,11 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/fault"
+	"homing/central/past"
 	"homing/core/change"
 	"homing/core/merge"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -206,7 +209,7 @@ func TestP2SlowLink(t *testing.T) {
 		t.Fatalf("%+v", summary)
 	}
 	bed.Same(store)
-	found, err := store.Find(ctx, "trails", nil, "", "", 1, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Limit: 1})
 	testbed.Must(t, err)
 	if total := found.Total; total != 100 || smallest.Load() > 4_000 {
 		t.Errorf("%d trails; the smallest batch had %d bytes", total, smallest.Load())
@@ -243,8 +246,8 @@ func TestFollow(t *testing.T) {
 		t.Error("while news came without pause, nothing was pulled")
 	}
 	testbed.Wait(t, "all is pulled", func() bool {
-		found, err := store.Find(ctx, "trails", nil, "", "", 1, 0)
-		mine, err2 := other.Find(ctx, "trails", nil, "", "", 1, 0)
+		found, err := store.Find(ctx, "trails", query.Ask{Limit: 1})
+		mine, err2 := other.Find(ctx, "trails", query.Ask{Limit: 1})
 		return err == nil && err2 == nil && found.Total == mine.Total
 	})
 	time.Sleep(time.Second)
@@ -278,7 +281,7 @@ func TestP6ExchangesAreTold(t *testing.T) {
 	bed.Define(strings.Replace(testbed.Trails, "name: {type: string", "name: {maxLength: 9, type: string", 1))
 	second := testbed.Exchange(t, other)
 	third := testbed.Exchange(t, store)
-	detail := func(exchange uuid.UUID) central.ExchangeDetail {
+	detail := func(exchange uuid.UUID) past.ExchangeDetail {
 		d, err := bed.Central.ExchangeDetail(ctx, "", exchange.String(), 100)
 		testbed.Must(t, err)
 		return d
@@ -308,7 +311,7 @@ func TestP6ExchangesAreTold(t *testing.T) {
 		t.Errorf("the device says %+v, %v", there, err)
 	}
 	testbed.Must(t, bed.Central.ForgetExchanges(ctx, time.Now().Add(time.Hour), 10))
-	if _, err := bed.Central.ExchangeDetail(ctx, "", first.Exchange.String(), 10); central.Explain(err) == nil {
+	if _, err := bed.Central.ExchangeDetail(ctx, "", first.Exchange.String(), 10); fault.Explain(err) == nil {
 		t.Errorf("a log that is over is still told: %v", err)
 	}
 }
@@ -368,7 +371,7 @@ func TestBackupWhileInUse(t *testing.T) {
 		testbed.Must(t, err)
 		queue, err := copied.Review(ctx)
 		testbed.Must(t, err)
-		found, err := copied.Find(ctx, "trails", nil, "", "", 1, 0)
+		found, err := copied.Find(ctx, "trails", query.Ask{Limit: 1})
 		testbed.Must(t, err)
 		if int64(len(queue)) < at || len(queue) != found.Total {
 			t.Errorf("backup %d holds %d changes and %d records; %d were saved before it", n, len(queue), found.Total, at)

@@ -19,6 +19,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
 	"homing/link"
@@ -214,7 +215,7 @@ func (s *soaking) verify() (lost, doubled int) {
 	}
 	times := map[string]int{}
 	for offset := 0; ; {
-		found, err := s.stores[1].Find(ctx, "trails", nil, "", "name", 1000, offset)
+		found, err := s.stores[1].Find(ctx, "trails", query.Ask{Sort: "name", Limit: 1000, Offset: offset})
 		testbed.Must(s.t, err)
 		for _, r := range found.Records {
 			times[strings.Trim(string(r.Fields["name"]), `"`)]++

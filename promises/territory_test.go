@@ -12,7 +12,9 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/core/rights"
 	"homing/device"
 	"homing/internal/testbed"
@@ -27,7 +29,7 @@ sync:
 // holds gives the ids of the trails that a device shows, in order.
 func holds(t *testing.T, store *device.Store) (ids []string) {
 	t.Helper()
-	found, err := store.Find(ctx, "trails", nil, "", "", 1000, 0)
+	found, err := store.Find(ctx, "trails", query.Ask{Limit: 1000})
 	testbed.Must(t, err)
 	for _, r := range found.Records {
 		ids = append(ids, r.ID.String())
@@ -39,7 +41,7 @@ func holds(t *testing.T, store *device.Store) (ids []string) {
 // covers gives the ids of the trails that somebody covers, by central's listing.
 func covers(t *testing.T, bed *testbed.Bed, who string, territories ...string) (ids []string) {
 	t.Helper()
-	listing, err := bed.Central.List(ctx, rights.Person{Name: who, Role: rights.Worker, Territories: territories}, "trails", nil, "", "", 1000, 0)
+	listing, err := bed.Central.List(ctx, rights.Person{Name: who, Role: rights.Worker, Territories: territories}, "trails", query.Ask{Limit: 1000})
 	testbed.Must(t, err)
 	for _, r := range listing.Records {
 		ids = append(ids, r.ID.String())
@@ -381,7 +383,7 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 	store := bed.Device("worker", "another", device.Options{})
 	testbed.Exchange(t, store)
 	for _, state := range []string{"closed", "open"} {
-		_, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "trails", Record: mine, Kind: change.Edit, Base: -1, Fields: deltaOf("state", state)})
+		_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: mine, Kind: change.Edit, Base: -1, Fields: deltaOf("state", state)})
 		testbed.Must(t, err)
 		testbed.Exchange(t, store)
 		if _, err := store.Get(ctx, "trails", mine); (err == nil) != (state == "open") {
@@ -456,7 +458,7 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	// By a rule for reading: an edit over HTTP of what one may not read finds nothing.
 	bed.Define(ruled + "carry: {drop: [district, second]}\n")
 	hold(t, bed, "worker", "*")
-	if _, err := bed.Central.Direct(ctx, central.Everything("admin"), central.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: deltaOf("owner", "worker")}); err != nil {
+	if _, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: deltaOf("owner", "worker")}); err != nil {
 		t.Fatal(err)
 	}
 	status, text = bed.Call("PATCH", "/v1/collections/trails/records/"+id.String(), session, map[string]any{"fields": map[string]any{"note": "x"}})

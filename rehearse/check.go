@@ -11,11 +11,12 @@ import (
 
 	"github.com/google/uuid"
 
-	"homing/central"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/fingerprint"
 	"homing/core/merge"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/core/rights"
 )
@@ -39,8 +40,8 @@ func (w *world) check(ctx context.Context) error {
 }
 
 // said is how often a token came new into a field by accepted changes, and the changes.
-func (w *world) said() map[string][]central.Accepted {
-	all := map[string][]central.Accepted{}
+func (w *world) said() map[string][]desk.Accepted {
+	all := map[string][]desk.Accepted{}
 	for _, v := range w.history {
 		for _, field := range v.Change.Fields.Names() {
 			edit := v.Change.Fields[field]
@@ -100,16 +101,16 @@ func (w *world) replaced(n int) bool {
 	}) {
 		return false
 	}
-	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.history, func(v central.Accepted) bool {
-		return v.Record == s.record && v.Device == w.deviceOf(s.unit) && len(v.Change.Folds) > 0
+	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.history, func(v desk.Accepted) bool {
+		return v.ID == s.record && v.Device == w.deviceOf(s.unit) && len(v.Change.Folds) > 0
 	})
 }
 
 // outlived says whether an edit of a record was set aside since the record was removed, by the rule that removals stay. Should the record be brought
 // back, it is as it was when it was removed.
 func (w *world) outlived(id uuid.UUID) bool {
-	return slices.ContainsFunc(w.history, func(v central.Accepted) bool {
-		return v.Record == id && v.Change.Kind != change.Remove && slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "" && d.Rule == string(merge.RemovalStays) })
+	return slices.ContainsFunc(w.history, func(v desk.Accepted) bool {
+		return v.ID == id && v.Change.Kind != change.Remove && slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "" && d.Rule == string(merge.RemovalStays) })
 	})
 }
 
@@ -149,7 +150,7 @@ func (w *world) checkDevices(ctx context.Context) {
 				continue
 			}
 			var want fingerprint.Set
-			at := map[uuid.UUID]central.Held{}
+			at := map[uuid.UUID]desk.Held{}
 			for _, r := range w.records {
 				if r.Collection == def.Collection && !r.Removed && rights.Covers(d.held, r.Territories) {
 					want.Add(r.ID, r.Fields.JSON())
@@ -168,8 +169,8 @@ func (w *world) checkDevices(ctx context.Context) {
 	}
 }
 
-func (w *world) differences(ctx context.Context, d *unit, def definition.Definition, want map[uuid.UUID]central.Held) string {
-	found, err := d.store.Find(ctx, def.Collection, nil, "", "", 1000, 0)
+func (w *world) differences(ctx context.Context, d *unit, def definition.Definition, want map[uuid.UUID]desk.Held) string {
+	found, err := d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000})
 	if err != nil {
 		return err.Error()
 	}
@@ -201,7 +202,7 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 func (w *world) checkDecisions() {
 	state, set := map[string]record.Fields{}, map[string]int64{}
 	for _, v := range w.history {
-		at := v.Collection + v.Record.String()
+		at := v.Collection + v.ID.String()
 		before := state[at]
 		rules := w.definitionOf(v.Collection).Rules()
 		for _, field := range v.Change.Fields.Names() {
@@ -212,7 +213,7 @@ func (w *world) checkDecisions() {
 				continue
 			}
 			if !slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == field || strings.HasPrefix(d.Field, field+"/") }) && !w.own(v, field) {
-				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision, name(v.Collection, v.Record), field)
+				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision, name(v.Collection, v.ID), field)
 			}
 		}
 		state[at] = before.Apply(v.Delta)
@@ -223,13 +224,13 @@ func (w *world) checkDecisions() {
 }
 
 // own says whether the last to set a field before a version was the same store. At central many people write.
-func (w *world) own(v central.Accepted, field string) bool {
+func (w *world) own(v desk.Accepted, field string) bool {
 	if v.Device == "" {
 		return false
 	}
 	mine := false
 	for _, other := range w.history {
-		if other.Collection == v.Collection && other.Record == v.Record && other.Revision < v.Revision {
+		if other.Collection == v.Collection && other.ID == v.ID && other.Revision < v.Revision {
 			if _, set := other.Delta[field]; set {
 				mine = other.Device == v.Device
 			}

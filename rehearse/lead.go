@@ -7,9 +7,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/merge"
 	"homing/core/record"
 )
@@ -33,7 +35,7 @@ func (w *world) saveAtCentral() error {
 	if err != nil {
 		return err
 	}
-	var records []central.Held
+	var records []desk.Held
 	var parents []uuid.UUID
 	for _, r := range all {
 		if r.Collection == def.Collection {
@@ -46,7 +48,7 @@ func (w *world) saveAtCentral() error {
 	roll := w.random.IntN(100)
 	if len(records) == 0 || roll < 15 {
 		fields, notes := w.values(atCentral, def, nil, true, parents)
-		write := central.Write{Collection: def.Collection, Record: w.newID(), Kind: change.Add, Base: -1, Fields: delta(fields)}
+		write := changes.Write{Collection: def.Collection, Record: w.newID(), Kind: change.Add, Base: -1, Fields: delta(fields)}
 		return w.write(def, write, notes, "adds", fields)
 	}
 	r := records[w.random.IntN(len(records))]
@@ -56,7 +58,7 @@ func (w *world) saveAtCentral() error {
 	if !r.Removed && w.chance(40) {
 		w.opened = append(w.opened, opened{r.Collection, r.ID, r.Revision, r.Fields})
 	}
-	write := central.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision}
+	write := changes.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision}
 	old := r.Fields
 	if r.Removed {
 		write.Kind = change.Add
@@ -108,11 +110,11 @@ func (w *world) defineAgain() error {
 	return nil
 }
 
-func (w *world) settleAtCentral(def definition.Definition, r central.Held) error {
+func (w *world) settleAtCentral(def definition.Definition, r desk.Held) error {
 	names := slices.Sorted(maps.Keys(r.Marks.Disputes))
 	field := names[w.random.IntN(len(names))]
 	others := r.Marks.Disputes[field].Others
-	write := central.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision, Settles: &central.Settlement{Field: field, Value: others[w.random.IntN(len(others))].Value}}
+	write := changes.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision, Settles: &changes.Settlement{Field: field, Value: others[w.random.IntN(len(others))].Value}}
 	if field == merge.RecordRemoval {
 		if w.chance(50) {
 			write.Kind, write.WithChildren = change.Remove, true
@@ -125,9 +127,9 @@ func (w *world) settleAtCentral(def definition.Definition, r central.Held) error
 }
 
 // write takes what the lead may be told as it is.
-func (w *world) write(def definition.Definition, write central.Write, notes []*save, does string, fields map[string]any) error {
+func (w *world) write(def definition.Definition, write changes.Write, notes []*save, does string, fields map[string]any) error {
 	_, err := w.side.direct(write)
-	if known := central.Explain(err); known != nil {
+	if known := fault.Explain(err); known != nil {
 		w.tell("%s %s %s at central, and is told: %v", lead, does, name(def.Collection, write.Record), known)
 		return nil
 	}

@@ -2,11 +2,12 @@ package rehearse
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
+	"log/slog"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,7 +17,12 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
+	"homing/central/memory"
+	"homing/central/pulls"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/wire"
 )
 
@@ -31,55 +37,67 @@ type side interface {
 	// define takes a definition with more fields.
 	define(definition.Definition) error
 	// direct writes at central itself.
-	direct(central.Write) (wire.Answer, error)
+	direct(changes.Write) (wire.Answer, error)
 	// whole gives what central has.
-	whole() ([]central.Held, []central.Accepted, error)
+	whole() ([]desk.Held, []desk.Accepted, error)
 	backUp() error
 	// restore goes back to the last backup; it says false when there is none.
 	restore() (bool, error)
 	close() error
 }
 
-// inMemory is a central without a database.
+// inMemory is what accepts and delivers at central, on tables in memory.
 type inMemory struct {
 	w       *world
-	central *central.Memory
-	backup  *central.Memory // nil until there is one
+	tables  *memory.Tables
+	changes *changes.Changes
+	pulls   *pulls.Pulls
+	backup  *memory.Tables // nil until there is one
 }
 
 func newInMemory(w *world) (*inMemory, error) {
-	m := &inMemory{w: w}
-	var err error
-	if m.central, err = central.NewMemory(func() time.Time { return w.now }, w.newID(), w.newID(), w.options.Definitions); err != nil {
-		return nil, err
+	m := &inMemory{w: w, tables: memory.New(func() time.Time { return w.now }, w.newID(), w.newID())}
+	log := slog.New(slog.DiscardHandler)
+	m.changes = changes.New(trusting{m.tables, w.options.Bug == TrustedClock}, wire.MaxBatchChanges, log)
+	m.pulls = pulls.New(m.tables, central.DefaultPageBytes, m.tables.Now)
+	m.tables.Faults = memory.Faults{ForgetsAnswers: w.options.Bug == LostAnswers, LateCommits: w.options.Bug == CursorHole}
+	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
+	return m, err
+}
+
+// trusting are tables that, with a mistake made on purpose, are so far ahead that no edit is held against its receipt.
+type trusting struct {
+	*memory.Tables
+	trusts bool
+}
+
+// Now is central's clock.
+func (t trusting) Now() time.Time {
+	if t.trusts {
+		return t.Tables.Now().AddDate(20, 0, 0)
 	}
-	switch w.options.Bug {
-	case LostAnswers:
-		m.central.Faults.ForgetsAnswers = true
-	case CursorHole:
-		m.central.Faults.LateCommits = 1
-	case TrustedClock:
-		m.central.Faults.TrustsClocks = true
-	}
-	return m, nil
+	return t.Tables.Now()
 }
 
 func (m *inMemory) join(*unit) (string, error) { return "code", nil }
 
 func (m *inMemory) hold(*unit) error { return nil } // each request brings it
 
-func (m *inMemory) define(d definition.Definition) error { return m.central.Define(d) }
-
-func (m *inMemory) direct(write central.Write) (wire.Answer, error) {
-	return m.central.Direct(central.Everything(lead), write)
+func (m *inMemory) define(d definition.Definition) error {
+	_, err := m.changes.Define(context.Background(), lead, []definition.Definition{d})
+	return err
 }
 
-func (m *inMemory) whole() ([]central.Held, []central.Accepted, error) {
-	return m.central.Records(), m.central.History(), nil
+func (m *inMemory) direct(write changes.Write) (wire.Answer, error) {
+	return m.changes.Direct(context.Background(), central.Everything(lead), write)
+}
+
+func (m *inMemory) whole() ([]desk.Held, []desk.Accepted, error) {
+	return m.tables.Records(), m.tables.History(), nil
 }
 
 func (m *inMemory) backUp() error {
-	m.backup = m.central.Backup()
+	m.backup = m.tables.Backup()
 	return nil
 }
 
@@ -87,7 +105,7 @@ func (m *inMemory) restore() (bool, error) {
 	if m.backup == nil {
 		return false, nil
 	}
-	m.central.Restore(m.backup, m.w.newID(), m.w.newID())
+	m.tables.Restore(m.backup, m.w.newID(), m.w.newID(), central.SeriesGap)
 	return true, nil
 }
 
@@ -112,13 +130,13 @@ func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
 	got, err := m.serve(d, r, body)
 	if err != nil {
 		status, kind := http.StatusBadRequest, "invalid"
-		if known := central.Explain(err); known != nil {
+		if known := fault.Explain(err); known != nil {
 			switch known.Kind {
-			case central.Clash:
+			case fault.Clash:
 				status, kind = http.StatusConflict, "clash"
-			case central.Coverage:
+			case fault.Coverage:
 				status, kind = http.StatusConflict, strings.TrimPrefix(wire.ProblemCoverage, wire.ProblemPrefix)
-			case central.NotFound:
+			case fault.NotFound:
 				status, kind = http.StatusNotFound, "not-found"
 			}
 		}
@@ -133,11 +151,12 @@ func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
 }
 
 func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
+	ctx := context.Background() // what has been sent goes on, even when the device is killed
 	path := strings.TrimPrefix(r.URL.Path, "/v1")
 	parts := strings.Split(strings.TrimPrefix(path, "/"), "/")
 	switch {
 	case path == "/hello":
-		return wire.Hello{Product: "homing", Protocols: []string{wire.Version}, Generation: m.central.Generation, Earlier: m.central.Earlier, ReceivedAt: m.w.now, AnsweredAt: m.w.now,
+		return wire.Hello{Product: "homing", Protocols: []string{wire.Version}, Generation: m.tables.Generation, Earlier: m.tables.Earlier, ReceivedAt: m.w.now, AnsweredAt: m.w.now,
 			MaxChanges: wire.MaxBatchChanges, MaxBytes: wire.MaxBatchBytes}, nil
 	case path == "/enrolments":
 		var ask wire.Enrolment
@@ -145,9 +164,9 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 			return nil, err
 		}
 		d.past = append(d.past, ask.Incarnation)
-		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker", Generation: m.central.Generation}, nil
+		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker", Generation: m.tables.Generation}, nil
 	case path == "/definitions":
-		return wire.Definitions{Definitions: m.central.Definitions(), Territories: d.device().Territories, People: d.device().People}, nil
+		return wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories, People: d.device().People, Sight: d.device().People.Digest()}, nil
 	case path == "/device/incarnation":
 		var ask struct{ Incarnation uuid.UUID }
 		if err := json.Unmarshal(body, &ask); err != nil {
@@ -160,26 +179,36 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		if err := json.Unmarshal(body, &batch); err != nil {
 			return nil, err
 		}
-		answers, err := m.central.Push(d.device(), batch)
+		if m.w.options.Bug == TrustedClock {
+			batch.Clock = wire.Clock{SentAt: m.w.now.AddDate(20, 0, 0)} // as if the device's clock were right
+		}
+		answers, err := m.changes.Push(ctx, d.device(), batch, len(body))
 		if err == nil {
 			m.w.note(answers)
 		}
 		return answers, err
 	case len(parts) == 3 && parts[2] == "changes":
-		return m.central.Pull(d.device(), pullRequest(parts[1], r.URL.Query()))
+		return m.pulls.Pull(ctx, d.device(), pullRequest(parts[1], r))
 	case len(parts) == 3 && parts[2] == "refresh":
 		var held wire.Held
 		if err := json.Unmarshal(body, &held); err != nil {
 			return nil, err
 		}
-		return wire.Refreshed{Records: m.central.Refresh(d.device(), parts[1], held.Records)}, nil
+		records, err := m.pulls.Refresh(ctx, d.device(), parts[1], held.Records)
+		return wire.Refreshed{Records: records}, err
 	case path == "/report":
 		return nil, nil
 	}
 	return nil, errors.New("the rehearsal has no " + path)
 }
 
-func pullRequest(collection string, query url.Values) central.PullRequest {
+func (m *inMemory) definitions() []definition.Definition {
+	all, _ := m.tables.Definitions(context.Background()) // never fails
+	return definition.Sorted(all)
+}
+
+func pullRequest(collection string, r *http.Request) pulls.Request {
+	query := r.URL.Query()
 	number := func(name string) int64 {
 		n, err := strconv.ParseInt(query.Get(name), 10, 64)
 		if err != nil {
@@ -187,7 +216,10 @@ func pullRequest(collection string, query url.Values) central.PullRequest {
 		}
 		return n
 	}
-	ask := central.PullRequest{Collection: collection, Cursor: number("cursor"), Answered: number("answered"), Limit: int(number("limit")), Load: query.Get("load") == "true"}
+	ask := pulls.Request{Collection: collection, Cursor: number("cursor"), Answered: number("answered"), Limit: int(number("limit")), Load: query.Get("load") == "true"}
+	if store, err := uuid.Parse(r.Header.Get(wire.HeaderIncarnation)); err == nil {
+		ask.Store = store
+	}
 	if covers, given := query["covers"]; given {
 		ask.Covers = slices.DeleteFunc(covers, func(key string) bool { return key == "" })
 		if ask.Covers == nil {

@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/central/changes"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/rights"
 	"homing/service"
 	"homing/web"
@@ -99,11 +101,11 @@ func (p *onPostgreSQL) define(d definition.Definition) error {
 	return err
 }
 
-func (p *onPostgreSQL) direct(write central.Write) (wire.Answer, error) {
+func (p *onPostgreSQL) direct(write changes.Write) (wire.Answer, error) {
 	return p.central.Direct(context.Background(), central.Everything(lead), write)
 }
 
-func (p *onPostgreSQL) whole() ([]central.Held, []central.Accepted, error) {
+func (p *onPostgreSQL) whole() ([]desk.Held, []desk.Accepted, error) {
 	return p.central.Whole(context.Background())
 }
 

@@ -14,6 +14,7 @@ import (
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/merge"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 )
@@ -27,7 +28,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	var found device.Found
 	if def.Sync.Keep.Loads() && def.Sync.Direction.Pulls() {
 		var err error
-		if found, err = d.store.Find(ctx, def.Collection, nil, "", "", 1000, 0); err != nil {
+		if found, err = d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000}); err != nil {
 			return err
 		}
 	}
@@ -151,7 +152,7 @@ func (w *world) parents(ctx context.Context, d *unit, def definition.Definition)
 	if def.Parent == nil {
 		return nil
 	}
-	up, err := d.store.Find(ctx, def.Parent.Collection, nil, "", "", 1000, 0)
+	up, err := d.store.Find(ctx, def.Parent.Collection, query.Ask{Limit: 1000})
 	if err != nil {
 		return nil
 	}

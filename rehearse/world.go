@@ -17,7 +17,9 @@ import (
 
 	"homing/central"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/rights"
+	"homing/core/sight"
 	"homing/device"
 	"homing/link"
 	"homing/wire"
@@ -41,8 +43,8 @@ type world struct {
 	kept     int      // of the ledger's saves, when central was backed up
 	ledger   ledger
 	report   Report
-	records  []central.Held     // in the end
-	history  []central.Accepted // in the end
+	records  []desk.Held     // in the end
+	history  []desk.Accepted // in the end
 }
 
 // unit is one device with its worker.
@@ -67,7 +69,7 @@ type unit struct {
 
 func (d *unit) device() central.Device {
 	person := central.Person{Name: d.worker, Role: rights.Worker, Territories: d.held}
-	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: rights.Worker, Territories: d.held, People: central.Askers{person},
+	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: rights.Worker, Territories: d.held, People: sight.Askers{person},
 		Incarnation: d.past[len(d.past)-1], Past: d.past}
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"homing/central"
+	"homing/central/postgres"
 	"homing/cluster"
 )
 
@@ -144,7 +145,7 @@ func replace(ctx context.Context, database, path string) error {
 		return fmt.Errorf("pg_restore: %w: %s", err, bytes.TrimSpace(said))
 	}
 	return tool(ctx, database, "psql", "--quiet", "--no-psqlrc", "--set=ON_ERROR_STOP=1", "--output="+os.DevNull, "--single-transaction",
-		"--command=DROP SCHEMA IF EXISTS "+central.ViewSchema+" CASCADE", "--file="+script.Name())
+		"--command=DROP SCHEMA IF EXISTS "+postgres.ViewSchema+" CASCADE", "--file="+script.Name())
 }
 
 // unused says whether nothing but this works on the database.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/central/fault"
 	"homing/cluster"
 	"homing/core/rights"
 	"homing/web"
@@ -133,8 +134,8 @@ func (r *Running) firstWorkers(ctx context.Context, options Options) error {
 		return nil
 	}
 	err = r.Central.AddWorker(ctx, central.OpenName, rights.Admin, "")
-	var known *central.Error
-	if errors.As(err, &known) && known.Kind == central.Clash {
+	var known *fault.Error
+	if errors.As(err, &known) && known.Kind == fault.Clash {
 		return nil
 	}
 	return err

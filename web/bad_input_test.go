@@ -13,6 +13,7 @@ import (
 
 	"homing/central"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/internal/testbed"
 	"homing/service"
 	"homing/wire"
@@ -113,7 +114,7 @@ func TestBadRequestsGetClearProblems(t *testing.T) {
 			t.Errorf("%s: the answer is no problem: %.300s", test.name, text)
 		}
 	}
-	if listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", nil, "", "", 10, 0); err != nil || listing.Total != 0 {
+	if listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", query.Ask{Limit: 10}); err != nil || listing.Total != 0 {
 		t.Errorf("something of all this was stored: %+v, %v", listing, err)
 	}
 	if log := bed.Log.String(); strings.Contains(log, "level=ERROR") || strings.Contains(log, "stack=") {

@@ -14,7 +14,11 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/fault"
+	"homing/central/finding"
+	"homing/central/pulls"
 	"homing/core/change"
+	"homing/core/query"
 	"homing/wire"
 )
 
@@ -46,7 +50,7 @@ func (s *Server) registerExchange() {
 			all, err := s.central.Definitions(ctx)
 			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories}
 			if device := who(ctx).Device; device != nil {
-				definitions.Territories, definitions.People = device.Territories, device.People
+				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People, device.People.Digest()
 			}
 			return &answer[wire.Definitions]{definitions}, err
 		})
@@ -122,17 +126,18 @@ func unreadableBody(err error) error {
 	var kind *json.UnmarshalTypeError
 	switch {
 	case errors.As(err, &syntax):
-		return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body is not JSON: %v at byte %d; nothing of it was stored", err, syntax.Offset)}
+		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body is not JSON: %v at byte %d; nothing of it was stored", err, syntax.Offset)}
 	case errors.As(err, &kind):
-		return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body's %s cannot be %s; nothing of it was stored", kind.Field, kind.Value)}
+		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body's %s cannot be %s; nothing of it was stored", kind.Field, kind.Value)}
 	}
-	return &central.Error{Kind: central.Invalid, Message: fmt.Sprintf("the body cannot be read: %v; nothing of it was stored", err)}
+	return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body cannot be read: %v; nothing of it was stored", err)}
 }
 
 func (s *Server) registerPull() {
 	type pullIn struct {
 		Collection string   `path:"collection"`
 		Exchange   string   `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Store      string   `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
 		Cursor     int64    `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
 		Answered   int64    `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
 		Limit      int      `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
@@ -145,16 +150,16 @@ func (s *Server) registerPull() {
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
 	op.Responses = map[string]*huma.Response{"200": {Description: "A page", Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
-		ask := central.PullRequest{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit, Load: in.Load}
+		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit, Load: in.Load}
 		if in.Covers != nil {
 			ask.Covers = slices.DeleteFunc(in.Covers, func(key string) bool { return key == "" })
 		}
-		if in.Exchange != "" {
-			id, err := uuid.Parse(in.Exchange)
-			if err != nil {
-				return nil, &central.Error{Kind: central.Invalid, Message: "the header " + wire.HeaderExchange + " is not a UUID"}
-			}
-			ask.Exchange = id
+		var err error
+		if ask.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {
+			return nil, err
+		}
+		if ask.Store, err = headerID(wire.HeaderIncarnation, in.Store); err != nil {
+			return nil, err
 		}
 		text, err := s.page(ctx, ask)
 		if err != nil {
@@ -169,8 +174,20 @@ func (s *Server) registerPull() {
 	})
 }
 
+// headerID reads an id that a header may carry.
+func headerID(name, text string) (uuid.UUID, error) {
+	if text == "" {
+		return uuid.Nil, nil
+	}
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return id, fault.Fail(fault.Invalid, "the header %s is not a UUID", name)
+	}
+	return id, nil
+}
+
 // page makes a page ready to be sent. Only so many are made at once, however many devices ask: each takes megabytes until it is written.
-func (s *Server) page(ctx context.Context, ask central.PullRequest) ([]byte, error) {
+func (s *Server) page(ctx context.Context, ask pulls.Request) ([]byte, error) {
 	select {
 	case s.pages <- struct{}{}:
 		defer func() { <-s.pages }()
@@ -201,9 +218,9 @@ func (s *Server) registerLookUp() {
 	}
 	op := s.operation(http.MethodGet, "/v1/collections/{collection}/lookup", "look-up", "A page of records for a device that does not keep them all", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound)
-	add(s, op, func(ctx context.Context, in *lookIn) (*answer[central.Listing], error) {
-		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
-		return &answer[central.Listing]{listing}, err
+	add(s, op, func(ctx context.Context, in *lookIn) (*answer[finding.Listing], error) {
+		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+		return &answer[finding.Listing]{listing}, err
 	})
 
 	type printsIn struct {

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/past"
 	"homing/internal/qr"
 	"homing/wire"
 )
@@ -88,9 +89,9 @@ func (s *Server) registerFleet() {
 	}
 	op = s.operation(http.MethodGet, "/v1/exchanges/{exchange}", "exchange", "An exchange with each change and record that it carried", signedIn)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
-	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[central.ExchangeDetail], error) {
+	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[past.ExchangeDetail], error) {
 		detail, err := s.central.ExchangeDetail(ctx, who(ctx).fleetOf(), in.Exchange, in.Limit)
-		return &answer[central.ExchangeDetail]{detail}, err
+		return &answer[past.ExchangeDetail]{detail}, err
 	})
 
 	type exchangesIn struct {

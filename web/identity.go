@@ -100,7 +100,7 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 		if device.Worker == central.OpenName && !s.options.Open {
 			return identity{}, newProblem(http.StatusUnauthorized, "this device was enrolled while central was open to everybody; enrol it again with a code")
 		}
-		return identity{Person: device.Person(), Device: &device, token: token}, nil
+		return identity{Person: device.People[0], Device: &device, token: token}, nil
 	case strings.HasPrefix(token, "ses_"):
 		person, err := s.central.PersonOf(ctx.Context(), token)
 		if err == nil || !s.options.Open {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/central/people"
 	"homing/core/rights"
 )
 
@@ -73,9 +74,9 @@ func (s *Server) registerPeople() {
 
 func (s *Server) registerTerritories() {
 	add(s, s.operation(http.MethodGet, "/v1/territories", "territories", "All territories, what falls into them and who holds them", workerAdmins),
-		func(ctx context.Context, _ *nothing) (*answer[[]central.Territory], error) {
+		func(ctx context.Context, _ *nothing) (*answer[[]people.Territory], error) {
 			all, err := s.central.Territories(ctx)
-			return &answer[[]central.Territory]{all}, err
+			return &answer[[]people.Territory]{all}, err
 		})
 	type roleIn struct {
 		Name string `path:"name"`

@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"homing/central"
+	"homing/central/fault"
 	"homing/core/change"
 	"homing/wire"
 )
@@ -28,17 +28,17 @@ func (p *Problem) ContentType(string) string { return wire.Problem }
 
 var problemTypes = map[int]string{
 	http.StatusBadRequest:            "malformed",
-	http.StatusUnauthorized:          string(central.Unauthenticated),
-	http.StatusForbidden:             string(central.NotAllowed),
-	http.StatusNotFound:              string(central.NotFound),
+	http.StatusUnauthorized:          string(fault.Unauthenticated),
+	http.StatusForbidden:             string(fault.NotAllowed),
+	http.StatusNotFound:              string(fault.NotFound),
 	http.StatusMethodNotAllowed:      "method-not-allowed",
-	http.StatusConflict:              string(central.Clash),
-	http.StatusRequestEntityTooLarge: string(central.TooLarge),
+	http.StatusConflict:              string(fault.Clash),
+	http.StatusRequestEntityTooLarge: string(fault.TooLarge),
 	http.StatusUnsupportedMediaType:  "unsupported-media-type",
-	http.StatusUnprocessableEntity:   string(central.Invalid),
+	http.StatusUnprocessableEntity:   string(fault.Invalid),
 	http.StatusTooManyRequests:       "too-many-requests",
-	http.StatusServiceUnavailable:    string(central.Unavailable),
-	http.StatusInsufficientStorage:   string(central.StorageFull),
+	http.StatusServiceUnavailable:    string(fault.Unavailable),
+	http.StatusInsufficientStorage:   string(fault.StorageFull),
 }
 
 func newProblem(status int, detail string) *Problem {
@@ -88,17 +88,17 @@ func writeProblem(w http.ResponseWriter, r *http.Request, status int, detail str
 	json.NewEncoder(w).Encode(p)
 }
 
-var statusOf = map[central.Kind]int{
-	central.NotFound:        http.StatusNotFound,
-	central.NotAllowed:      http.StatusForbidden,
-	central.Unauthenticated: http.StatusUnauthorized,
-	central.Revoked:         http.StatusForbidden,
-	central.Invalid:         http.StatusUnprocessableEntity,
-	central.Clash:           http.StatusConflict,
-	central.TooLarge:        http.StatusRequestEntityTooLarge,
-	central.StorageFull:     http.StatusInsufficientStorage,
-	central.Unavailable:     http.StatusServiceUnavailable,
-	central.Coverage:        http.StatusConflict,
+var statusOf = map[fault.Kind]int{
+	fault.NotFound:        http.StatusNotFound,
+	fault.NotAllowed:      http.StatusForbidden,
+	fault.Unauthenticated: http.StatusUnauthorized,
+	fault.Revoked:         http.StatusForbidden,
+	fault.Invalid:         http.StatusUnprocessableEntity,
+	fault.Clash:           http.StatusConflict,
+	fault.TooLarge:        http.StatusRequestEntityTooLarge,
+	fault.StorageFull:     http.StatusInsufficientStorage,
+	fault.Unavailable:     http.StatusServiceUnavailable,
+	fault.Coverage:        http.StatusConflict,
 }
 
 const retrySeconds = "5"
@@ -110,7 +110,7 @@ func (s *Server) problem(ctx context.Context, err error) error {
 		return nil
 	}
 	id := middleware.GetReqID(ctx)
-	known := central.Explain(err)
+	known := fault.Explain(err)
 	if known == nil {
 		if ctx.Err() != nil {
 			return newProblem(http.StatusServiceUnavailable, "the request was broken off; send it again")
@@ -122,7 +122,7 @@ func (s *Server) problem(ctx context.Context, err error) error {
 	}
 	p := newProblem(statusOf[known.Kind], known.Message)
 	p.Type, p.Request, p.Reasons = wire.ProblemPrefix+string(known.Kind), id, known.Reasons
-	if known.Kind == central.Unavailable || known.Kind == central.StorageFull {
+	if known.Kind == fault.Unavailable || known.Kind == fault.StorageFull {
 		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {retrySeconds}})
 	}
 	return p

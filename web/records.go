@@ -9,8 +9,12 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/finding"
+	"homing/central/past"
 	"homing/core/change"
 	"homing/core/merge"
+	"homing/core/query"
 	"homing/core/record"
 	"homing/wire"
 )
@@ -23,23 +27,23 @@ type RecordPath struct {
 
 func (s *Server) registerRecords() {
 	add(s, s.operation(http.MethodGet, "/v1/collections", "collections", "All collections with their definitions and numbers", readers),
-		func(ctx context.Context, _ *nothing) (*answer[[]central.Overview], error) {
+		func(ctx context.Context, _ *nothing) (*answer[[]finding.Overview], error) {
 			all, err := s.central.Overviews(ctx, who(ctx).Person)
-			return &answer[[]central.Overview]{all}, err
+			return &answer[[]finding.Overview]{all}, err
 		})
 
 	type defineIn struct{ Body wire.Definitions }
 	define := s.operation(http.MethodPut, "/v1/definitions", "define", "Create or change collections, all or none", definers)
 	define.Errors = append(define.Errors, http.StatusConflict)
-	add(s, define, func(ctx context.Context, in *defineIn) (*answer[[]central.Defined], error) {
+	add(s, define, func(ctx context.Context, in *defineIn) (*answer[[]changes.Defined], error) {
 		defined, err := s.central.Define(ctx, who(ctx).Name, in.Body.Definitions)
-		return &answer[[]central.Defined]{defined}, err
+		return &answer[[]changes.Defined]{defined}, err
 	})
 
 	add(s, s.operation(http.MethodPost, "/v1/definitions/preview", "preview-definitions", "Say what defining would do, and change nothing", definers),
-		func(ctx context.Context, in *defineIn) (*answer[[]central.Plan], error) {
+		func(ctx context.Context, in *defineIn) (*answer[[]changes.Plan], error) {
 			plans, err := s.central.Preview(ctx, in.Body.Definitions)
-			return &answer[[]central.Plan]{plans}, err
+			return &answer[[]changes.Plan]{plans}, err
 		})
 
 	type listIn struct {
@@ -51,9 +55,9 @@ func (s *Server) registerRecords() {
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
 	}
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records", "list-records", "A page of records", readers),
-		func(ctx context.Context, in *listIn) (*answer[central.Listing], error) {
-			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, in.Where, in.Search, in.Sort, in.Limit, in.Offset)
-			return &answer[central.Listing]{listing}, err
+		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
+			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+			return &answer[finding.Listing]{listing}, err
 		})
 	type showIn struct {
 		RecordPath
@@ -63,7 +67,7 @@ func (s *Server) registerRecords() {
 	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not, as it is or as it was", readers),
 		func(ctx context.Context, in *showIn) (*answer[wire.Record], error) {
 			if in.Revision > 0 || !in.AsOf.IsZero() {
-				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID, central.Moment{Revision: in.Revision, AsOf: in.AsOf})
+				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID, past.Moment{Revision: in.Revision, AsOf: in.AsOf})
 				return &answer[wire.Record]{r}, err
 			}
 			r, err := s.central.Record(ctx, who(ctx).Person, in.Collection, in.ID)
@@ -98,9 +102,9 @@ func (s *Server) registerRecords() {
 	}
 	op := s.operation(http.MethodPut, "/v1/collections/{collection}/rows", "put-rows", "Add or update many records from the rows of a table", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusRequestEntityTooLarge)
-	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]central.Row], error) {
+	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]changes.Row], error) {
 		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
-		return &answer[[]central.Row]{outcomes}, err
+		return &answer[[]changes.Row]{outcomes}, err
 	})
 	s.registerWrites()
 	s.registerConflicts()
@@ -123,7 +127,7 @@ func (s *Server) registerWrites() {
 		if in.Body.ID != nil {
 			id = *in.Body.ID
 		}
-		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: id, Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: id, Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
 		return s.direct(got, err)
 	})
 
@@ -137,7 +141,7 @@ func (s *Server) registerWrites() {
 	op = s.operation(http.MethodPatch, "/v1/collections/{collection}/records/{id}", "edit-record", "Edit some fields of a record", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
-		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
 		return s.direct(got, err)
 	})
 
@@ -166,16 +170,16 @@ func (s *Server) registerWrites() {
 		if base == 0 {
 			base = -1
 		}
-		got, err := s.central.Direct(ctx, who(ctx).Person, central.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
 		return s.direct(got, err)
 	})
 }
 
 func (s *Server) registerConflicts() {
 	add(s, s.operation(http.MethodGet, "/v1/conflicts", "conflicts", "The open conflicts, the oldest first", readers),
-		func(ctx context.Context, _ *nothing) (*answer[[]central.Conflict], error) {
+		func(ctx context.Context, _ *nothing) (*answer[[]finding.Conflict], error) {
 			all, err := s.central.Conflicts(ctx, who(ctx).Person)
-			return &answer[[]central.Conflict]{all}, err
+			return &answer[[]finding.Conflict]{all}, err
 		})
 	type settleIn struct {
 		Body struct {
@@ -189,7 +193,7 @@ func (s *Server) registerConflicts() {
 	op := s.operation(http.MethodPost, "/v1/conflicts/settlements", "settle", "Settle a conflict; of several who do so at once, one succeeds", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
-		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base, central.Settlement{Field: in.Body.Field, Value: in.Body.Value})
+		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base, changes.Settlement{Field: in.Body.Field, Value: in.Body.Value})
 		return s.direct(got, err)
 	})
 }

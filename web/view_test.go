@@ -6,7 +6,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"homing/central"
+	"homing/central/fault"
 	"homing/core/definition"
 	"homing/internal/testbed"
 )
@@ -48,8 +48,8 @@ func TestTypedViews(t *testing.T) {
 	d.Carry.Convert = map[string]string{"beds": "null", "opened": "null"}
 	d.Carry.Drop = []string{"heated", "at"}
 	_, err = bed.Central.Define(t.Context(), "admin", []definition.Definition{d})
-	var known *central.Error
-	if !errors.As(err, &known) || known.Kind != central.Clash {
+	var known *fault.Error
+	if !errors.As(err, &known) || known.Kind != fault.Clash {
 		t.Errorf("a view that others build upon: %v", err)
 	}
 	if c, err := bed.Central.Collection(t.Context(), "huts"); err != nil || c.Version != 2 {

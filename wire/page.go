@@ -28,7 +28,7 @@ func (p Page) AppendJSON(to []byte) []byte {
 		if n > 0 {
 			to = append(to, ',')
 		}
-		to = r.appendJSON(to)
+		to = appendRecord(to, r)
 	}
 	return append(to, ']', '}')
 }
@@ -79,7 +79,7 @@ func ReadPageStart(text []byte) (cursor int64, more, ok bool) {
 	return cursor, more, true
 }
 
-func (r Record) appendJSON(to []byte) []byte {
+func appendRecord(to []byte, r Record) []byte {
 	to = append(to, `{"id":"`...)
 	to = append(to, r.ID.String()...)
 	to = appendNumber(to, `","revision":`, r.Revision)
@@ -98,10 +98,8 @@ func (r Record) appendJSON(to []byte) []byte {
 	if len(r.Marks) > 0 {
 		to = append(append(to, `,"marks":`...), r.Marks...)
 	}
-	to = append(to, `,"edited_at":"`...)
-	to = r.EditedAt.AppendFormat(to, time.RFC3339Nano)
-	to = append(to, `","received_at":"`...)
-	to = append(r.ReceivedAt.AppendFormat(to, time.RFC3339Nano), '"')
+	to = appendTime(to, `,"edited_at":"`, r.EditedAt)
+	to = appendTime(to, `,"received_at":"`, r.ReceivedAt)
 	if r.Author != "" {
 		to = appendText(append(to, `,"author":`...), r.Author)
 	}
@@ -109,6 +107,13 @@ func (r Record) appendJSON(to []byte) []byte {
 		to = appendText(append(to, `,"device":`...), r.Device)
 	}
 	return append(to, '}')
+}
+
+func appendTime(to []byte, key string, at time.Time) []byte {
+	if at.IsZero() {
+		return to
+	}
+	return append(at.AppendFormat(append(to, key...), time.RFC3339Nano), '"')
 }
 
 func appendNumber(to []byte, key string, n int64) []byte {

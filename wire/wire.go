@@ -11,6 +11,7 @@ import (
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/rights"
 )
 
@@ -94,32 +95,14 @@ func (c Clock) Offset() clock.Offset {
 type Answers struct {
 	Batch   uuid.UUID `json:"batch" format:"uuid"`
 	Answers []Answer  `json:"answers"`
+	Torn    bool      `json:"torn,omitempty" doc:"Two stores have used the numbers of the batch's incarnation: one is a copy of the other. The store takes a new incarnation, and sends under it what was refused as number-reused."`
 }
 
 // Answer is central's word on one change.
-type Answer struct {
-	Number   int64           `json:"number" doc:"The change's number; 0 when it could not be read."`
-	Answer   change.Verdict  `json:"answer" enum:"applied,merged,held,refused,waiting"`
-	Revision int64           `json:"revision,omitempty" doc:"The record's revision after the change."`
-	Stamp    clock.Stamp     `json:"stamp,omitzero" doc:"The change's stamp in central's time."`
-	Record   *Record         `json:"record,omitempty" doc:"The record after the change, when it is not as the device has it."`
-	Reasons  []change.Reason `json:"reasons,omitempty"`
-}
+type Answer = desk.Answer
 
 // Record is a record as central has it.
-type Record struct {
-	ID         uuid.UUID       `json:"id" format:"uuid"`
-	Revision   int64           `json:"revision"`
-	Position   int64           `json:"position,omitempty" doc:"Position of the record's last change in its collection."`
-	Removed    bool            `json:"removed,omitempty"`
-	Withdrawn  bool            `json:"withdrawn,omitempty" doc:"The worker no longer covers the record: the device drops it. Nothing else is said of it."`
-	Fields     json.RawMessage `json:"fields,omitempty" doc:"The values by field; left out when the record is removed."`
-	Marks      json.RawMessage `json:"marks,omitempty" doc:"When each field last got its value, for the merge; left out when the record is removed."`
-	EditedAt   time.Time       `json:"edited_at" doc:"When the last change was made, in central's time."`
-	ReceivedAt time.Time       `json:"received_at" doc:"When central received the last change."`
-	Author     string          `json:"author,omitempty"`
-	Device     string          `json:"device,omitempty" doc:"Name of the device the last change came from; empty when it was made at central."`
-}
+type Record = desk.Record
 
 // Page is a part of what changed in one collection after a cursor.
 type Page struct {
@@ -144,6 +127,7 @@ type Report struct {
 type Definitions struct {
 	Definitions []definition.Definition `json:"definitions"`
 	Territories []string                `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
+	Sight       string                  `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
 	People      []rights.Person         `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
 }
 

@@ -42,6 +42,12 @@ type Change struct {
 	TurnedMS   int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
 }
 
+// Bounds on what one change can be part of, or stand for.
+const (
+	MaxGroup = 1000   // changes of a group: it travels in one batch
+	MaxFolds = 10_000 // unsent changes that one says as well
+)
+
 // Group names changes that central accepts all or none. They travel in one batch.
 type Group struct {
 	ID uuid.UUID `json:"id" format:"uuid"`

@@ -103,3 +103,12 @@ func circleFrom(name string, all map[string]*Collection) []string {
 	}
 	return nil
 }
+
+// Sorted are the definitions of collections by name.
+func Sorted(all map[string]*Collection) []Definition {
+	sorted := make([]Definition, 0, len(all))
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		sorted = append(sorted, all[name].Definition)
+	}
+	return sorted
+}

@@ -27,11 +27,11 @@ type Candidate struct {
 // edit whose author knew of the dispute settles it.
 func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	open, disputed := state.Marks.Disputes[m.name]
-	mine := Candidate{Value: m.to, Side: m.mark.side()}
+	mine := Candidate{Value: m.to, Side: m.mark.Side()}
 	switch {
 	case disputed && edit.Base >= open.Opened && !m.contested:
 		out.State.Marks.Disputes = without(out.State.Marks.Disputes, m.name)
-		out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: Settled, Kept: change.KeptChange, Other: m.known.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: Settled, Kept: change.KeptChange, Other: m.known.Side()})
 		return false
 	case !disputed && (m.rule != Ask || !m.contested || bytes.Equal(m.to, m.central)):
 		return false
@@ -42,7 +42,7 @@ func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	}
 	open.Join(mine, edit.Direct)
 	out.State.Marks.Disputes = with(out.State.Marks.Disputes, m.name, open)
-	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral, Other: m.known.side()})
+	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral, Other: m.known.Side()})
 	out.Verdict = change.Held
 	return true
 }
@@ -78,7 +78,7 @@ func (d *Dispute) Join(mine Candidate, direct bool) {
 
 // disputeRemoval holds a removal: the record stays until a person has decided.
 func (o *Outcome) disputeRemoval(open Dispute, removal Mark, direct bool) {
-	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.side()}, direct)
+	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.Side()}, direct)
 	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
 	o.Verdict = change.Held
 }

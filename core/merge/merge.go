@@ -5,9 +5,12 @@
 // A field that nobody else changed since the change's base is simply taken. Otherwise the field's rule decides.
 // With [Newest] and [Sum] the outcome does not depend on the order in which changes of different devices arrive: stamps in central's time
 // decide, ties broken by the source, and differences add up in any order. With [Union] neither, but for a member that one device puts in
-// and takes out again while another puts it in; with [Min] and [Max] neither, as long as a device edits the field once before it
-// exchanges, since its own later edit takes the place of its earlier one. [First] depends on the order by its nature. [Append] puts two
-// additions in the order of their stamps; a third that lies between them in time, and arrives after both, goes before both or behind.
+// and takes out again while another puts it in; with [Min] and [Max] neither. [First] depends on the order by its nature. [Append]
+// loses no addition; it puts two in the order of their stamps, and a third that lies between them in time, and arrives after both, goes
+// before both or behind.
+//
+// What a store did earlier never disputes with what it does later. But what its earlier edit has met, without its author having seen it,
+// its later edit meets again: the mark remembers it ([Met]). So two edits of one store come to what they would as one.
 package merge
 
 import (
@@ -131,7 +134,7 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 	}
 	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit && edit.foreign(removal) {
 		out.Delta = record.Delta{}
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.Side()})
 		return out, nil
 	}
 	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed && edit.Kind == change.Edit && len(edit.Fields) == 0 && edit.Base >= open.Opened {
@@ -188,6 +191,8 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed {
 		if edit.Base < open.Opened {
+			decision := change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: open.Others[0].Side}
+			out.Decisions = append(out.Decisions, decision)
 			out.disputeRemoval(open, mark, edit.Direct)
 			return
 		}
@@ -208,16 +213,16 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 		}
 	}
 	if latest != (Mark{}) && rules.Removal == AskRemoval {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.Side()})
 		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit.Direct)
 		return
 	}
 	if latest != (Mark{}) && rules.Removal != RemovalStays {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.Side()})
 		return
 	}
 	if latest != (Mark{}) {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange, Other: latest.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange, Other: latest.Side()})
 	}
 	out.State.Removed = true
 	out.State.Marks.Presence = mark
@@ -228,10 +233,10 @@ func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	removal := state.Marks.presence()
 	switch foreign := edit.foreign(removal); {
 	case foreign && rules.Removal == AskRemoval && edit.Kind == change.Edit:
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange, Other: removal.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange, Other: removal.Side()})
 		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal, edit.Direct)
 	case foreign:
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.Side()})
 	}
 	out.State.Removed = false
 	out.State.Marks.Presence = mark
@@ -240,70 +245,83 @@ func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 // set takes each field of the edit, or what comes out of it and what central has by the field's rule.
 func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	out.Delta = record.Delta{}
-	var marked []string
+	marked := map[string]Mark{}
 	for _, name := range edit.Fields.Names() {
 		from, to, central := edit.Fields[name].From, edit.Fields[name].To, state.Fields[name]
 		if rules.Nested[name] {
-			if value, set, ok := setParts(out, rules, state, edit, mark, name); ok {
-				marked = append(marked, set...)
+			if value, ok := setParts(out, rules, state, edit, mark, name, marked); ok {
 				if !bytes.Equal(central, value) {
 					out.Delta[name] = record.Edit{From: central, To: value}
 				}
 				continue
 			}
 		}
-		value, taken := setOne(out, rules, state, edit, meeting{name: name, from: from, to: to, central: central, mark: mark})
-		if !taken {
-			continue
+		value, now := setOne(out, rules, state, edit, meeting{name: name, from: from, to: to, central: central, mark: mark})
+		if now != nil {
+			marked[name] = *now
 		}
-		marked = append(marked, name)
 		if !bytes.Equal(central, value) {
 			out.Delta[name] = record.Edit{From: central, To: value}
 		}
 	}
 	out.State.Fields = state.Fields.Apply(out.Delta)
 	if len(marked) > 0 {
-		out.State.Marks = out.State.Marks.with(marked, mark)
+		out.State.Marks = out.State.Marks.with(marked)
 	}
 }
 
-// setOne decides one field, or one part of a nested field. Taken says whether the value comes from the edit, at least in part; what central
-// has keeps its mark otherwise.
-func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, taken bool) {
+// setOne decides one field, or one part of a nested field. It gives the value that the field has then, and its mark where
+// that is another than before.
+func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, now *Mark) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	m.contested = edit.foreign(m.known)
-	if !edit.Direct && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
+	own := !edit.Direct && m.known.Source.Incarnation == edit.Source.Incarnation
+	if own && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {
-			return value, true
+			return value, &m.mark
 		}
 		if !bytes.Equal(m.central, m.to) {
-			out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Newest), Kept: change.KeptCentral, Other: m.known.side()})
+			out.Decisions = append(out.Decisions, m.decision(Newest, change.KeptCentral))
 			out.Verdict = change.Merged
 		}
-		return m.central, false
+		return m.central, nil
+	}
+	if met := m.known.Met; own && !m.contested && met != nil && met.Side.Revision > edit.Base {
+		// What the store's earlier edit met, this one has not seen either.
+		m.mark.Met = met
+		if _, counts := m.difference(); !counts {
+			m.central, m.known, m.contested = met.Value, met.mark(), true
+		}
 	}
 	if m.dispute(out, state, edit) {
-		return m.central, false
+		return state.Fields.At(m.name), nil
 	}
 	value, kept := m.decide()
 	if m.contested && kept != "" {
-		out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(m.rule), Kept: kept, Other: m.known.side()})
+		out.Decisions = append(out.Decisions, m.decision(m.rule, kept))
+		if out.Verdict == change.Applied {
+			out.Verdict = change.Merged
+		}
 	}
 	if kept == change.KeptCentral || kept == "" && m.contested && !m.mark.beats(m.known) {
-		return m.central, false
+		return m.central, m.lost(state)
 	}
-	return value, true
+	if m.contested && m.remembers() {
+		m.mark.Met = &Met{Value: m.central, Side: m.known.Side()}
+	}
+	return value, &m.mark
 }
 
-// setParts decides each part of a nested field that the edit has changed, as a field of its own. It is not ok where one side is no object.
-func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name string) (value json.RawMessage, marked []string, ok bool) {
+// setParts decides each part of a nested field that the edit has changed, as a field of its own, and notes their marks. It is
+// not ok where one side is no object.
+func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name string, marked map[string]Mark) (value json.RawMessage, ok bool) {
 	whole := edit.Fields[name]
 	from, isFrom := record.Parts(whole.From)
 	to, isTo := record.Parts(whole.To)
 	central, isCentral := record.Parts(state.Fields[name])
 	if whole.From != nil && !isFrom || whole.To != nil && !isTo || state.Fields[name] != nil && !isCentral || !isTo && !isCentral {
-		return nil, nil, false
+		return nil, false
 	}
 	parts := maps.Clone(central)
 	if parts == nil {
@@ -314,19 +332,36 @@ func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name
 			continue
 		}
 		at := name + "/" + path
-		value, taken := setOne(out, rules, state, edit, meeting{name: at, from: from[path], to: to[path], central: central[path], mark: mark})
-		if !taken {
-			continue
+		value, now := setOne(out, rules, state, edit, meeting{name: at, from: from[path], to: to[path], central: central[path], mark: mark})
+		if now != nil {
+			marked[at] = *now
 		}
-		marked = append(marked, at)
 		if parts[path] = value; value == nil {
 			delete(parts, path)
 		}
 	}
 	if len(parts) == 0 && whole.To == nil {
-		return nil, marked, true
+		return nil, true
 	}
-	return record.Join(parts), marked, true
+	return record.Join(parts), true
+}
+
+// CarryOver makes the outcome of carrying values over to a new version of the definition: that is no edit, so each field keeps
+// the mark of the edit that its value comes from, under its new name.
+func (o *Outcome) CarryOver(before State, edit Edit, renames map[string]string) {
+	by := Mark{Revision: o.State.Revision, Source: edit.Source, Stamp: edit.Stamp}
+	o.State.Marks = before.Marks.carriedOver(renames, by)
+}
+
+// Reopen opens a conflict again that was settled, in the outcome of an edit of nothing.
+func (o *Outcome) Reopen(before State, field string, open Dispute) {
+	o.State.Marks = o.State.Marks.reopened(field, open, o.State.Revision)
+	name := field
+	if name == RecordRemoval {
+		name = ""
+	}
+	decision := change.Decision{Field: name, Rule: Reopened, Kept: change.KeptCentral, Other: before.Marks.Standing(field).Side()}
+	o.Decisions = append(o.Decisions, decision)
 }
 
 func (r Rules) of(field string) Rule {

@@ -20,10 +20,46 @@ type meeting struct {
 	contested         bool // somebody else set central's value since the edit's base
 }
 
+func (m meeting) decision(rule Rule, kept string) change.Decision {
+	return change.Decision{Field: m.name, Rule: string(rule), Kept: kept, Other: m.known.Side()}
+}
+
+// remembers says whether the rule looks again at what an edit has met when the same store edits on without having seen it.
+// With newest the later edit stays in any case, and differences count in any order.
+func (m meeting) remembers() bool {
+	switch m.rule {
+	case First, Ask, Min, Max, Append:
+		return true
+	}
+	return false
+}
+
+// lost gives the mark of central's value after the edit has lost against it. Where both said the same, and with min and max in
+// any case, central's value remembers the edit, since its author may edit on without having seen that. Where central's value
+// is one that was met before, its own mark comes back.
+func (m meeting) lost(state State) *Mark {
+	now := state.Marks.field(m.name)
+	if now.Revision != m.known.Revision {
+		return &m.known
+	}
+	extreme, same := m.rule == Min || m.rule == Max, bytes.Equal(m.central, m.to)
+	if !extreme && !(same && m.remembers()) {
+		return nil
+	}
+	if old := now.Met; old != nil && extreme {
+		if order, comparable := Compare(m.to, old.Value); !comparable || (order < 0) != (m.rule == Min) {
+			return nil
+		}
+	}
+	now.Met = &Met{Value: m.to, Side: m.mark.Side()}
+	return &now
+}
+
 // decide gives the field's value and which side was kept. Kept is empty when both sides say the same, or nothing was contested.
 func (m meeting) decide() (value json.RawMessage, kept string) {
 	// Differences count whether or not anybody else was there meanwhile: a device's own earlier edit may have hidden another's.
-	if value, ok := m.difference(); ok {
+	same := m.rule == Append && bytes.Equal(m.central, m.to)
+	if value, ok := m.difference(); ok && !same {
 		if m.contested {
 			return value, change.KeptBoth
 		}
@@ -42,10 +78,6 @@ func (m meeting) decide() (value json.RawMessage, kept string) {
 			}
 			return m.central, change.KeptCentral
 		}
-	case Append:
-		if value, ok := m.appended(); ok {
-			return value, change.KeptBoth
-		}
 	}
 	if m.mark.beats(m.known) {
 		return m.to, change.KeptChange
@@ -60,11 +92,14 @@ func (m meeting) difference() (json.RawMessage, bool) {
 		return sum(m.central, m.from, m.to)
 	case Union:
 		return union(m.central, m.from, m.to)
+	case Append:
+		return m.appended()
 	}
 	return nil, false
 }
 
-// sum is central + (to - from), in exact decimals. No value counts as 0.
+// sum is central + (to - from), in exact decimals. No value counts as 0, on every side: whoever clears a counter takes away
+// what they saw, and what others have added stays. A counter that was cleared and holds nothing more has no value.
 func sum(central, from, to json.RawMessage) (json.RawMessage, bool) {
 	total, digits := new(big.Rat), 0
 	for n, raw := range []json.RawMessage{central, to, from} {
@@ -81,8 +116,8 @@ func sum(central, from, to json.RawMessage) (json.RawMessage, bool) {
 		total.Add(total, part)
 		digits = max(digits, decimals(string(raw)))
 	}
-	if to == nil {
-		return nil, false // the value was cleared, which is no difference
+	if to == nil && total.Sign() == 0 {
+		return nil, true
 	}
 	value, err := record.Canonical([]byte(total.FloatString(digits)))
 	return value, err == nil
@@ -158,25 +193,40 @@ func Compare(a, b json.RawMessage) (order int, comparable bool) {
 	return x.Cmp(y), true
 }
 
-// appended puts what both sides added at the end of a text behind what they started from, in the order of their stamps.
+// appended brings what the edit added at the end of a text to central's. Where both have added to the same text, the
+// additions go in the order of their stamps. Where others have added in between, the edit's goes to the end. An edit that did
+// more than add, or that met a text which was written anew, is no difference: the later one stays.
 func (m meeting) appended() (json.RawMessage, bool) {
 	from, ok1 := text(m.from)
 	to, ok2 := text(m.to)
 	central, ok3 := text(m.central)
 	mine, isMine := strings.CutPrefix(to, from)
-	other, isOther := strings.CutPrefix(central, from)
-	if !ok1 || !ok2 || !ok3 || !isMine || !isOther {
+	if !ok1 || !ok2 || !ok3 || !isMine || m.to == nil || !within(from, central) {
 		return nil, false
 	}
-	if !m.mark.beats(m.known) {
-		mine, other = other, mine
+	if bytes.Equal(m.central, m.from) {
+		return m.to, true
 	}
-	value, err := json.Marshal(from + other + mine)
+	whole := central + mine
+	if other, isOther := strings.CutPrefix(central, from); isOther && m.contested && !m.mark.beats(m.known) {
+		whole = from + mine + other
+	}
+	value, err := json.Marshal(whole)
 	if err != nil {
 		return nil, false
 	}
 	value, err = record.Canonical(value)
 	return value, err == nil
+}
+
+// within says whether a text is what is left of another once something that was put into it is taken out.
+func within(text, other string) bool {
+	for n := 0; n < len(other) && text != ""; n++ {
+		if other[n] == text[0] {
+			text = text[1:]
+		}
+	}
+	return text == ""
 }
 
 func text(raw json.RawMessage) (string, bool) {

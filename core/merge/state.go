@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"encoding/json"
 	"maps"
 	"strings"
 
@@ -14,6 +15,19 @@ type Mark struct {
 	Revision int64         `json:"r"`
 	Source   change.Source `json:"by"`
 	Stamp    clock.Stamp   `json:"at"`
+	// Met is what somebody else wanted of the field and the value does not show, while the author of the value did not know
+	// of it. A later edit by the same author who still does not know is held against it, as if both edits were one.
+	Met *Met `json:"met,omitempty"`
+}
+
+// Met is a value that an edit has met.
+type Met struct {
+	Value json.RawMessage `json:"value,omitempty"`
+	Side  change.Side     `json:"side"`
+}
+
+func (m Met) mark() Mark {
+	return Mark{Revision: m.Side.Revision, Source: m.Side.Source, Stamp: m.Side.Stamp}
 }
 
 // beats says whether the edit at m is later than the one at other. Ties of the stamp are broken by the source, so that every
@@ -30,7 +44,8 @@ func (m Mark) beats(other Mark) bool {
 	return m.Source.Number > other.Source.Number
 }
 
-func (m Mark) side() change.Side {
+// Side is the edit that set the mark, as decisions name it.
+func (m Mark) Side() change.Side {
 	return change.Side{Revision: m.Revision, Source: m.Source, Stamp: m.Stamp}
 }
 
@@ -45,9 +60,9 @@ type Marks struct {
 	Carried Mark `json:"carried,omitzero"`
 }
 
-// CarriedOver gives the marks after values were carried over to a new version of the definition. That is no edit: each field keeps
+// carriedOver gives the marks after values were carried over to a new version of the definition. That is no edit: each field keeps
 // the mark of the edit that its value comes from, under its new name, so that a worker's edit wins or loses as it would have.
-func (m Marks) CarriedOver(names map[string]string, by Mark) Marks {
+func (m Marks) carriedOver(names map[string]string, by Mark) Marks {
 	fields := make(map[string]Mark, len(m.Fields))
 	for name, mark := range m.Fields {
 		fields[renamed(name, names)] = mark
@@ -70,11 +85,26 @@ func renamed(path string, names map[string]string) string {
 	return path
 }
 
-// Reopened gives the marks with a conflict that was settled and is open again, as of a revision.
-func (m Marks) Reopened(field string, open Dispute, revision int64) Marks {
+// reopened gives the marks with a conflict that was settled and is open again, as of a revision.
+func (m Marks) reopened(field string, open Dispute, revision int64) Marks {
 	open.Opened = revision
 	m.Disputes = with(m.Disputes, field, open)
 	return m
+}
+
+// Standing is the mark of what stands against the others in a dispute: of a field its own, and of a removal that of whoever
+// edited last.
+func (m Marks) Standing(name string) Mark {
+	if name != RecordRemoval {
+		return m.field(name)
+	}
+	latest := m.Base
+	for _, mark := range m.Fields {
+		if mark.Revision > latest.Revision {
+			latest = mark
+		}
+	}
+	return latest
 }
 
 // Of is the mark of a field.
@@ -100,13 +130,11 @@ func (m Marks) presence() Mark {
 	return m.Presence
 }
 
-// with gives the marks after one field was set. The receiver is not changed.
-func (m Marks) with(names []string, mark Mark) Marks {
-	fields := make(map[string]Mark, len(m.Fields)+len(names))
-	for name, old := range m.Fields {
-		fields[name] = old
-	}
-	for _, name := range names {
+// with gives the marks after some fields were set. The receiver is not changed.
+func (m Marks) with(set map[string]Mark) Marks {
+	fields := make(map[string]Mark, len(m.Fields)+len(set))
+	maps.Copy(fields, m.Fields)
+	for name, mark := range set {
 		maps.DeleteFunc(fields, func(other string, _ Mark) bool { return strings.HasPrefix(other, name+"/") })
 		fields[name] = mark
 	}

@@ -17,6 +17,15 @@ const (
 	MaxLimit     = 1000
 )
 
+// Ask is a question for records, as people put it.
+type Ask struct {
+	Where  []string // conditions such as "state=open"
+	Search string   // words that the record contains, each somewhere in its fields, whatever their case
+	Sort   string   // field names, a leading dash reverses
+	Limit  int      // 0 means [DefaultLimit]
+	Offset int
+}
+
 // Query is what a listing shows.
 type Query struct {
 	Where  []Condition
@@ -58,27 +67,26 @@ type Order struct {
 // Columns that every record has and that can be sorted by besides its fields.
 var columns = []string{"edited_at", "revision"}
 
-// Parse reads conditions such as "status=open", an order such as "-length_km,name", and a page, and checks them against the
-// collection's definition. Limit 0 means [DefaultLimit].
-func Parse(d definition.Definition, where []string, search, sort string, limit, offset int) (Query, error) {
-	q := Query{Search: search, Limit: limit, Offset: offset}
+// Parse reads a question and checks it against the collection's definition.
+func Parse(d definition.Definition, ask Ask) (Query, error) {
+	q := Query{Search: ask.Search, Limit: ask.Limit, Offset: ask.Offset}
 	if q.Limit == 0 {
 		q.Limit = DefaultLimit
 	}
 	if q.Limit < 0 || q.Limit > MaxLimit {
-		return q, fmt.Errorf("limit %d: take 1 to %d", limit, MaxLimit)
+		return q, fmt.Errorf("limit %d: take 1 to %d", ask.Limit, MaxLimit)
 	}
 	if q.Offset < 0 {
-		return q, fmt.Errorf("offset %d: take 0 or more", offset)
+		return q, fmt.Errorf("offset %d: take 0 or more", ask.Offset)
 	}
-	for _, text := range where {
+	for _, text := range ask.Where {
 		condition, err := parseCondition(d, text)
 		if err != nil {
 			return q, err
 		}
 		q.Where = append(q.Where, condition)
 	}
-	for _, name := range strings.FieldsFunc(sort, func(r rune) bool { return r == ',' }) {
+	for _, name := range strings.FieldsFunc(ask.Sort, func(r rune) bool { return r == ',' }) {
 		field, reverse := strings.CutPrefix(strings.TrimSpace(name), "-")
 		if _, known := d.Field(field); !known && !slices.Contains(columns, field) {
 			return q, fmt.Errorf("sort by %q: %s has no such field", field, d.Collection)

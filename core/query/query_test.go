@@ -18,7 +18,7 @@ func huts(t *testing.T) definition.Definition {
 }
 
 func TestParse(t *testing.T) {
-	q, err := query.Parse(huts(t), []string{"name = Gale Hut", "beds>=12", "height!=1.5", "name~a=b", "name="}, "two words", "-beds, name,revision", 0, 20)
+	q, err := query.Parse(huts(t), query.Ask{Where: []string{"name = Gale Hut", "beds>=12", "height!=1.5", "name~a=b", "name="}, Search: "two words", Sort: "-beds, name,revision", Offset: 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,20 +37,20 @@ func TestParse(t *testing.T) {
 func TestParseRefuses(t *testing.T) {
 	for says, parse := range map[string]func(definition.Definition) (query.Query, error){
 		"has no field": func(d definition.Definition) (query.Query, error) {
-			return query.Parse(d, []string{"colour=red"}, "", "", 0, 0)
+			return query.Parse(d, query.Ask{Where: []string{"colour=red"}})
 		},
 		"write FIELD=VALUE": func(d definition.Definition) (query.Query, error) {
-			return query.Parse(d, []string{"name"}, "", "", 0, 0)
+			return query.Parse(d, query.Ask{Where: []string{"name"}})
 		},
 		`condition "=x"`: func(d definition.Definition) (query.Query, error) {
-			return query.Parse(d, []string{"=x"}, "", "", 0, 0)
+			return query.Parse(d, query.Ask{Where: []string{"=x"}})
 		},
 		`condition "name!x"`: func(d definition.Definition) (query.Query, error) {
-			return query.Parse(d, []string{"name!x"}, "", "", 0, 0)
+			return query.Parse(d, query.Ask{Where: []string{"name!x"}})
 		},
-		"no such field":  func(d definition.Definition) (query.Query, error) { return query.Parse(d, nil, "", "colour", 0, 0) },
-		"take 1 to 1000": func(d definition.Definition) (query.Query, error) { return query.Parse(d, nil, "", "", 1001, 0) },
-		"take 0 or more": func(d definition.Definition) (query.Query, error) { return query.Parse(d, nil, "", "", 0, -1) },
+		"no such field":  func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Sort: "colour"}) },
+		"take 1 to 1000": func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Limit: 1001}) },
+		"take 0 or more": func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Offset: -1}) },
 	} {
 		if _, err := parse(huts(t)); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v, want %q", err, says)
@@ -64,7 +64,7 @@ func FuzzSQLTakesValuesAsArguments(f *testing.F) {
 	f.Add("beds>'; DROP TABLE records; --", `"quoted" 100%`)
 	f.Fuzz(func(t *testing.T, condition, search string) {
 		d := huts(t)
-		q, err := query.Parse(d, []string{condition}, search, "-name", 10, 0)
+		q, err := query.Parse(d, query.Ask{Where: []string{condition}, Search: search, Sort: "-name", Limit: 10})
 		if err != nil {
 			return
 		}
@@ -73,7 +73,8 @@ func FuzzSQLTakesValuesAsArguments(f *testing.F) {
 			if strings.Count(where, "?") != len(args) {
 				t.Fatalf("%q, %q: %d arguments for %s", condition, search, len(args), where)
 			}
-			plain, err := query.Parse(d, []string{string(q.Where[0].Field + string(q.Where[0].Op) + "v")}, strings.Repeat("w ", len(strings.Fields(search))), "-name", 10, 0)
+			plain, err := query.Parse(d, query.Ask{Where: []string{q.Where[0].Field + string(q.Where[0].Op) + "v"},
+				Search: strings.Repeat("w ", len(strings.Fields(search))), Sort: "-name", Limit: 10})
 			if err != nil {
 				t.Fatal(err)
 			}

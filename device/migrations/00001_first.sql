@@ -14,7 +14,8 @@ CREATE TABLE collections (
     loading   INTEGER NOT NULL DEFAULT 0,    -- it is being loaded from the start, for the first time or anew
     covers    TEXT NOT NULL DEFAULT '["*"]', -- JSON list of the territories that are loaded up to the cursor
     gaining   TEXT,                          -- those that are being loaded, while they are
-    gained    INTEGER NOT NULL DEFAULT 0     -- how far that load is
+    gained    INTEGER NOT NULL DEFAULT 0,    -- how far that load is
+    sight     TEXT NOT NULL DEFAULT ''       -- who the device's workers were when it was loaded, where a rule says what they may read
 ) WITHOUT ROWID;
 
 -- The view that people see. A record with unsent changes keeps what central last said beside it.
@@ -79,9 +80,9 @@ CREATE TABLE outbox (
     place      INTEGER, -- where in the outbox it stands, when that is not its number
     boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped
     line       INTEGER NOT NULL DEFAULT 0, -- milliseconds: the stamp less the time since that run began
-    batch      TEXT,    -- set when the change is first sent
-    verdict    TEXT,    -- refused or waiting; null until central has answered
-    reasons    TEXT
+    state      TEXT NOT NULL DEFAULT 'new', -- new, sent, refused or waiting
+    batch      TEXT,    -- the batch that carries it, while it is sent as part of one
+    reasons    TEXT     -- why it was refused, or waits
 );
 CREATE INDEX outbox_record ON outbox (collection, record);
 

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
+	"homing/central/finding"
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/device"
@@ -48,7 +49,7 @@ func listConflicts(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var all []central.Conflict
+	var all []finding.Conflict
 	if err := call.get(ctx, "/v1/conflicts", &all); err != nil {
 		return err
 	}
@@ -59,7 +60,7 @@ func listConflicts(ctx context.Context, c *cli.Command) error {
 	return printConflicts(w, all)
 }
 
-func printConflicts(w io.Writer, all []central.Conflict) error {
+func printConflicts(w io.Writer, all []finding.Conflict) error {
 	if len(all) == 0 {
 		fmt.Fprintln(w, "Nothing waits for a person.")
 		return nil
@@ -93,7 +94,7 @@ func settleConflict(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	args := c.Args().Slice()
-	var all []central.Conflict
+	var all []finding.Conflict
 	if err := call.get(ctx, "/v1/conflicts", &all); err != nil {
 		return err
 	}
@@ -119,7 +120,7 @@ func settleConflict(ctx context.Context, c *cli.Command) error {
 	return codedError{fmt.Errorf("%s of this record is not in dispute; homing conflicts list shows what is", args[2]), exitNotFound}
 }
 
-func settledValue(c *cli.Command, d *definition.Collection, one central.Conflict) (json.RawMessage, error) {
+func settledValue(c *cli.Command, d *definition.Collection, one finding.Conflict) (json.RawMessage, error) {
 	if c.IsSet("value") {
 		return settlingValue(d, one.Field, c.String("value"))
 	}

@@ -13,7 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"homing/central"
+	"homing/central/changes"
 	"homing/core/definition"
 	"homing/web"
 	"homing/wire"
@@ -53,7 +53,7 @@ EXAMPLE (trails.yaml)
 			if err != nil {
 				return err
 			}
-			var plans []central.Plan
+			var plans []changes.Plan
 			if err := call.call(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions}, &plans); err != nil {
 				return err
 			}
@@ -66,7 +66,7 @@ EXAMPLE (trails.yaml)
 			if c.Bool("preview") {
 				return nil
 			}
-			var defined []central.Defined
+			var defined []changes.Defined
 			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions}, &defined); err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ func rulesOf(d definition.Definition) string {
 }
 
 // printPlans says what differs, and what becomes of the records and devices.
-func printPlans(w io.Writer, plans []central.Plan) {
+func printPlans(w io.Writer, plans []changes.Plan) {
 	for _, p := range plans {
 		if p.Outcome != "changed" {
 			continue

@@ -15,6 +15,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/central/fault"
 	"homing/console"
 	"homing/core/rights"
 	"homing/demo"
@@ -147,14 +149,14 @@ func (s *story) load(ctx context.Context, records []demo.Record) error {
 		if err := json.Unmarshal(text, &rows[n]); err != nil {
 			return err
 		}
-		rows[n][central.RowID] = json.RawMessage(strconv.Quote(r.ID.String()))
+		rows[n][changes.RowID] = json.RawMessage(strconv.Quote(r.ID.String()))
 	}
 	outcomes, err := s.service.Central.PutRows(ctx, central.Everything(service.FirstAdminName), records[0].Collection, "", rows)
 	if err != nil {
 		return err
 	}
 	for n, outcome := range outcomes {
-		if outcome.Outcome == central.RowRefused {
+		if outcome.Outcome == changes.RowRefused {
 			return fmt.Errorf("load %s %s: %v", records[n].Collection, records[n].ID, outcome.Reasons)
 		}
 	}
@@ -163,8 +165,8 @@ func (s *story) load(ctx context.Context, records []demo.Record) error {
 
 // unlessThere lets pass that something exists already: an earlier start made it.
 func unlessThere(err error) error {
-	var known *central.Error
-	if errors.As(err, &known) && known.Kind == central.Clash {
+	var known *fault.Error
+	if errors.As(err, &known) && known.Kind == fault.Clash {
 		return nil
 	}
 	return err

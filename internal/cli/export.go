@@ -10,7 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"homing/central"
+	"homing/central/finding"
 	"homing/core/record"
 	"homing/sheet"
 )
@@ -97,7 +97,7 @@ func exportPages(ctx context.Context, c *cli.Command, call caller, collection st
 	defer line.done()
 	for offset := 0; ; offset += page {
 		ask := queryOf(c, page, offset)
-		var listing central.Listing
+		var listing finding.Listing
 		if err := call.get(ctx, recordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
 			return written, err
 		}

@@ -16,6 +16,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
+	"homing/central/past"
+	"homing/central/people"
 	"homing/core/change"
 	"homing/core/record"
 	"homing/core/rights"
@@ -139,7 +141,7 @@ func listTerritories(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var all []central.Territory
+	var all []people.Territory
 	if err := call.get(ctx, "/v1/territories", &all); err != nil {
 		return err
 	}
@@ -409,7 +411,7 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var detail central.ExchangeDetail
+	var detail past.ExchangeDetail
 	if err := call.get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")), &detail); err != nil {
 		return err
 	}

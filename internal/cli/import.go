@@ -17,7 +17,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"homing/central"
+	"homing/central/changes"
+	"homing/central/finding"
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/propose"
@@ -296,7 +297,7 @@ func (i *importing) proposeReferences(ctx context.Context, table *propose.Table,
 			}
 			samples := table.Samples(field.Name)
 			for _, sample := range samples {
-				var listing central.Listing
+				var listing finding.Listing
 				ask := url.Values{"where": {target.Key + "=" + sample}, "limit": {"1"}}
 				if err := i.call.get(ctx, recordsPath(target.Collection)+"?"+ask.Encode(), &listing); err != nil {
 					return err
@@ -391,7 +392,7 @@ func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
 		}
 	}
 	if id := row.Cells[sheet.IDColumn]; !id.Empty() {
-		values[central.RowID] = propose.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
+		values[changes.RowID] = propose.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
 	}
 	return values
 }
@@ -401,7 +402,7 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 	values := i.values(row)
 	unique, column := values[i.key], i.key
 	if i.key == "" {
-		unique, column = values[central.RowID], central.RowID
+		unique, column = values[changes.RowID], changes.RowID
 	}
 	if key := definition.Plain(unique); key != "" && key != "null" {
 		first, err := seen.note(key, row.Number)
@@ -412,7 +413,7 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 			return []wrongRow{{row.Number, column, key, fmt.Sprintf("row %d has this key already", first)}}, nil
 		}
 	}
-	delete(values, central.RowID)
+	delete(values, changes.RowID)
 	fields := record.Fields{}
 	for name, raw := range values {
 		value, err := record.CanonicalField(name, raw)
@@ -504,7 +505,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		if len(rows) == 0 {
 			return nil
 		}
-		var outcomes []central.Row
+		var outcomes []changes.Row
 		path := "/v1/collections/" + url.PathEscape(i.collection) + "/rows"
 		if err := i.call.call(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
 			return fmt.Errorf("%w\n%s were loaded before; importing the file again goes on from there", err, count(done, "row"))
@@ -547,13 +548,13 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 	return errors.Join(err, seen.close(), rejects.close())
 }
 
-func (i *importing) tally(result *imported, rejects *rejectsFile, row sheet.Row, outcome central.Row) error {
+func (i *importing) tally(result *imported, rejects *rejectsFile, row sheet.Row, outcome changes.Row) error {
 	switch outcome.Outcome {
-	case central.RowAdded:
+	case changes.RowAdded:
 		result.Added++
-	case central.RowUpdated:
+	case changes.RowUpdated:
 		result.Updated++
-	case central.RowUnchanged:
+	case changes.RowUnchanged:
 		result.Unchanged++
 	default:
 		result.Wrong++

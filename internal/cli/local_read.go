@@ -52,7 +52,8 @@ func localList(lookUp bool) cli.ActionFunc {
 			if lookUp {
 				find = store.LookUp
 			}
-			found, err := find(ctx, args[0], c.StringSlice("where"), c.String("search"), c.String("sort"), c.Int("limit"), c.Int("offset"))
+			found, err := find(ctx, args[0], device.Ask{Where: c.StringSlice("where"), Search: c.String("search"), Sort: c.String("sort"),
+				Limit: c.Int("limit"), Offset: c.Int("offset")})
 			if err != nil {
 				return usageOr(err)
 			}

@@ -15,7 +15,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
-	"homing/central"
+	"homing/central/finding"
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/merge"
@@ -100,7 +100,7 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	ask := queryOf(c, c.Int("limit"), c.Int("offset"))
-	var listing central.Listing
+	var listing finding.Listing
 	if err := call.get(ctx, recordsPath(args[0])+"?"+ask.Encode(), &listing); err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (c caller) find(ctx context.Context, d *definition.Collection, text string)
 	if id, err := uuid.Parse(text); err == nil {
 		return id, nil
 	}
-	var listing central.Listing
+	var listing finding.Listing
 	ask := url.Values{"search": {text}, "limit": {"1000"}}
 	if err := c.get(ctx, recordsPath(d.Collection)+"?"+ask.Encode(), &listing); err != nil {
 		return uuid.Nil, err

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/core/query"
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
@@ -151,7 +153,7 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": "out of use"}); err != nil {
 		return err
 	}
-	signposts, err := tobin.store.Find(ctx, "structures", []string{"kind=signpost"}, "", "name", 1, 0)
+	signposts, err := tobin.store.Find(ctx, "structures", query.Ask{Where: []string{"kind=signpost"}, Sort: "name", Limit: 1})
 	if err != nil || len(signposts.Records) == 0 {
 		return errors.Join(errors.New("the demo's signposts are used up; make clean starts afresh"), err)
 	}
@@ -196,7 +198,7 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 			continue
 		}
 		value := one.Values[0].Value
-		if _, err := s.service.Central.Settle(ctx, runa, one.Collection, one.Record, one.Revision, central.Settlement{Field: one.Field, Value: value}); err != nil {
+		if _, err := s.service.Central.Settle(ctx, runa, one.Collection, one.Record, one.Revision, changes.Settlement{Field: one.Field, Value: value}); err != nil {
 			return err
 		}
 		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.", plain(value))

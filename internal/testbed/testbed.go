@@ -22,6 +22,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/central"
+	"homing/central/fault"
 	"homing/cluster"
 	"homing/core/definition"
 	"homing/core/rights"
@@ -213,7 +214,7 @@ func (r Running) Code(worker string) (string, error) {
 }
 
 func ignoreClash(err error) error {
-	if known := central.Explain(err); err != nil && known != nil && known.Kind == central.Clash {
+	if known := fault.Explain(err); err != nil && known != nil && known.Kind == fault.Clash {
 		return nil
 	}
 	return err

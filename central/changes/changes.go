@@ -1,0 +1,183 @@
+// Package changes is what becomes of changes at central: of those that devices push, of those that people make at central
+// itself, of the rows of a table, and of those that follow from a new definition.
+//
+// All of them go through [Changes.accept]: what the desk needs is loaded, the desk decides, what it decided is written. The
+// rules are in package desk; here is the order of loading and writing. What it stands on is a [Ground].
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"runtime/debug"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"homing/central/fault"
+	"homing/central/fleet"
+	"homing/core/definition"
+	"homing/core/desk"
+	"homing/core/sight"
+)
+
+// Changes takes changes. It is safe for use by several goroutines when its ground is.
+type Changes struct {
+	ground Ground
+	most   int // changes in one batch
+	log    *slog.Logger
+}
+
+// New makes a Changes that stands on ground. A batch has at most so many changes.
+func New(ground Ground, most int, log *slog.Logger) *Changes {
+	return &Changes{ground: ground, most: most, log: log}
+}
+
+// accept works through changes in their order and writes what came of them, with few statements however many changes there
+// are. Check, if it is not nil, looks at what was decided before it is written; its error leaves everything as it was.
+func (c *Changes) accept(ctx context.Context, t Tables, from desk.Origin, items []desk.Item,
+	check func(*desk.Decided) error) (decided *desk.Decided, err error) {
+	defer func() {
+		if broken := recover(); broken != nil {
+			// A fault of the program that one change meets must not keep the others of its batch from going in.
+			decided, err = nil, fmt.Errorf("%w: %v\n%s", errUpset, broken, debug.Stack())
+		}
+	}()
+	items, loaded, err := load(ctx, t, from, items)
+	if err != nil {
+		return nil, err
+	}
+	decided = desk.Work(from, items, loaded)
+	if check != nil {
+		if err := check(decided); err != nil {
+			return decided, err
+		}
+	}
+	return decided, write(ctx, t, decided)
+}
+
+// errUpset says that a change has met a fault of the program.
+var errUpset = errors.New("a fault of the program")
+
+// load gives the items in their present form, and what the desk needs to decide about them.
+func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([]desk.Item, desk.Loaded, error) {
+	var l desk.Loaded
+	var err error
+	if l.Definitions, err = t.Definitions(ctx); err != nil {
+		return nil, l, err
+	}
+	need := desk.NeedOf(l.Definitions, items)
+	if l.Known, l.Torn, err = t.Answers(ctx, from.Incarnation, need.Numbers()); err != nil {
+		return nil, l, err
+	}
+	parents, err := need.Parents(func(c *definition.Collection, ids []uuid.UUID) ([]uuid.UUID, error) {
+		return t.ParentsOf(ctx, c, ids)
+	})
+	if err != nil {
+		return nil, l, err
+	}
+	// All records are locked by one statement, so that everybody locks in the same order.
+	if l.Rows, err = t.Lock(ctx, append(need.Keys(), parents...)); err != nil {
+		return nil, l, err
+	}
+	if !need.Settled(l.Rows, parents) {
+		return nil, l, fault.ErrRaced
+	}
+	if l.Children, err = childrenOf(ctx, t, l.Definitions, need.Removed()); err != nil {
+		return nil, l, err
+	}
+	if l.Counted, err = counted(ctx, t, need, l); err != nil {
+		return nil, l, err
+	}
+	l.Numbers, err = draw(ctx, t, need, l, from.KeepsNumbers)
+	return need.Items(), l, err
+}
+
+func childrenOf(ctx context.Context, t Tables, all map[string]*definition.Collection, of map[string][]uuid.UUID) (map[desk.Key][]desk.Key, error) {
+	children := map[desk.Key][]desk.Key{}
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		for _, child := range definition.ChildrenOf(name, all) {
+			found, err := t.ChildrenOf(ctx, child, of[name])
+			if err != nil {
+				return nil, err
+			}
+			for id, ids := range found {
+				at := desk.Key{Collection: name, ID: id}
+				for _, one := range ids {
+					children[at] = append(children[at], desk.Key{Collection: child.Definition.Collection, ID: one})
+				}
+			}
+		}
+	}
+	return children, nil
+}
+
+func counted(ctx context.Context, t Tables, need desk.Need, l desk.Loaded) (map[desk.Key][]desk.Child, error) {
+	all := map[desk.Key][]desk.Child{}
+	counting := need.Counting(l.Rows)
+	for _, name := range slices.Sorted(maps.Keys(counting)) {
+		child := l.Definitions[name]
+		found, err := t.Counted(ctx, child, counting[name])
+		if err != nil {
+			return nil, err
+		}
+		for id, children := range found {
+			at := desk.Key{Collection: child.Parent.Collection, ID: id}
+			all[at] = append(all[at], children...)
+		}
+	}
+	return all, nil
+}
+
+func draw(ctx context.Context, t Tables, need desk.Need, l desk.Loaded, imported bool) (map[desk.Series][]string, error) {
+	if imported {
+		brought := need.Brought()
+		for _, series := range slices.SortedFunc(maps.Keys(brought), desk.Series.Compare) {
+			if err := t.Advance(ctx, series, brought[series]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	numbers := map[desk.Series][]string{}
+	for _, one := range need.Draws(l.Known, l.Rows) {
+		drawn, err := t.Draw(ctx, one.Series, one.Count)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range slices.Sorted(slices.Values(drawn)) {
+			numbers[one.Series] = append(numbers[one.Series], one.Looks.Format(n))
+		}
+	}
+	return numbers, nil
+}
+
+// write hands out the positions of the accepted changes of each collection, and keeps what was decided.
+func write(ctx context.Context, t Tables, decided *desk.Decided) error {
+	byCollection := map[string][]*desk.Version{}
+	for _, v := range decided.Versions {
+		byCollection[v.Collection] = append(byCollection[v.Collection], v)
+	}
+	for _, name := range slices.Sorted(maps.Keys(byCollection)) {
+		versions := byCollection[name]
+		head, err := t.HandOut(ctx, name, len(versions))
+		if err != nil {
+			return err
+		}
+		for n, v := range versions {
+			v.Position = head - int64(len(versions)-1-n)
+		}
+	}
+	return t.Write(ctx, decided)
+}
+
+// mine is the origin of what somebody writes at central itself.
+func (c *Changes) mine(who fleet.Person) desk.Origin {
+	return desk.Origin{Incarnation: c.ground.Source(), People: sight.Alone(who), Received: c.ground.Now()}
+}
+
+// announce tells listeners where heads have moved to.
+func (c *Changes) announce(ctx context.Context, decided *desk.Decided) {
+	c.ground.Announce(ctx, eventOf(decided))
+}

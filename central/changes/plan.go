@@ -1,0 +1,148 @@
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"homing/central/fault"
+	"homing/core/change"
+	"homing/core/definition"
+	"homing/core/desk"
+	"homing/core/expression"
+	"homing/core/record"
+)
+
+// Plan is what defining a collection would do.
+type Plan struct {
+	Collection  string                  `json:"collection"`
+	Version     int                     `json:"version" doc:"The version that it would be."`
+	Outcome     string                  `json:"outcome" enum:"created,changed,unchanged"`
+	Differences []definition.Difference `json:"differences,omitempty"`
+	Records     int                     `json:"records" doc:"Records that there are."`
+	Carried     int                     `json:"carried" doc:"Records whose values would be carried over, each as a change of its own."`
+	Broken      []Breakage              `json:"broken,omitempty" doc:"What would no longer fit; as long as there is any, the definition is refused."`
+	Devices     int                     `json:"devices" doc:"Devices that would get the definition with their next exchange."`
+}
+
+// Breakage is what would no longer fit in some records.
+type Breakage struct {
+	Field   string    `json:"field"`
+	Message string    `json:"message"`
+	Records int       `json:"records"`
+	Example uuid.UUID `json:"example" format:"uuid"`
+}
+
+// Preview says what defining would do, and changes nothing.
+func (c *Changes) Preview(ctx context.Context, definitions []definition.Definition) ([]Plan, error) {
+	plans := make([]Plan, len(definitions))
+	err := c.ground.Look(ctx, func(t Tables) error {
+		all, err := t.Definitions(ctx)
+		if err != nil {
+			return err
+		}
+		after := maps.Clone(all)
+		for n, d := range definitions {
+			compiled, err := d.Compile()
+			if err != nil {
+				return fault.Fail(fault.Invalid, "the definition of %s: %v", d.Collection, err)
+			}
+			if plans[n], err = planOf(ctx, t, all[d.Collection], compiled); err != nil {
+				return err
+			}
+			after[d.Collection] = compiled
+		}
+		if err := definition.CheckTogether(after); err != nil {
+			return fault.Fail(fault.Invalid, "%v", err)
+		}
+		return nil
+	})
+	return plans, err
+}
+
+// planOf looks at all records, as the new version would have them. Old is nil for a new collection.
+func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Plan, error) {
+	p := Plan{Collection: next.Definition.Collection, Version: 1, Outcome: "created"}
+	var err error
+	if p.Devices, err = t.Devices(ctx); err != nil || old == nil {
+		return p, err
+	}
+	if old.SameAs(next.Definition) {
+		p.Outcome, p.Version, p.Devices = unchanged, old.Version, 0
+		return p, nil
+	}
+	p.Outcome, p.Version, p.Differences = "changed", old.Version+1, definition.Differences(old.Definition, next.Definition)
+	broken := map[string]*Breakage{}
+	err = carried(ctx, t, old.Definition, next, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
+		p.Records++
+		reasons := newReasons(old, next, row.Fields, now, wrong)
+		if len(reasons) == 0 && len(record.Diff(row.Fields, now)) > 0 {
+			p.Carried++
+		}
+		for _, reason := range reasons {
+			key := reason.Field + " " + reason.Code
+			if broken[key] == nil {
+				broken[key] = &Breakage{Field: reason.Field, Message: reason.Message, Example: id}
+			}
+			broken[key].Records++
+		}
+		return nil
+	})
+	for _, key := range slices.Sorted(maps.Keys(broken)) {
+		p.Broken = append(p.Broken, *broken[key])
+	}
+	return p, err
+}
+
+// newReasons are what is wrong with a record under the new version and was not under the old one.
+func newReasons(before, next *definition.Collection, was, now record.Fields, wrong error) []change.Reason {
+	if wrong != nil {
+		return []change.Reason{{Code: change.CodeInvalidValue, Message: wrong.Error()}}
+	}
+	known := map[string]bool{}
+	for _, reason := range before.Validate(was) {
+		known[reason.Field+" "+reason.Code] = true
+	}
+	if reasons := tooDear(next, now); reasons != nil {
+		return reasons
+	}
+	return slices.DeleteFunc(next.Validate(now), func(r change.Reason) bool { return known[r.Field+" "+r.Code] })
+}
+
+// tooDear are the computed fields of a record that run too long to be worked out.
+func tooDear(next *definition.Collection, fields record.Fields) (reasons []change.Reason) {
+	if next.HasTotals() {
+		return nil // how dear a total is depends on the children
+	}
+	_, wrong := next.Compute(fields, nil)
+	for _, name := range slices.Sorted(maps.Keys(wrong)) {
+		if errors.Is(wrong[name], expression.ErrTooDear) {
+			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeInvalidValue, Message: wrong[name].Error()})
+		}
+	}
+	return reasons
+}
+
+// carried goes through all records of a collection and gives each as it is and as the new version has it.
+func carried(ctx context.Context, t Tables, old definition.Definition, next *definition.Collection,
+	take func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error) error {
+	return t.Each(ctx, old.Collection, false, func(id uuid.UUID, row *desk.Row) error {
+		now, wrong := next.CarryOver(old, row.Fields)
+		return take(id, row, now, wrong)
+	})
+}
+
+// refuse says why a definition is not taken.
+func (p Plan) refuse() error {
+	reasons := make([]change.Reason, len(p.Broken))
+	for n, b := range p.Broken {
+		reasons[n] = change.Reason{Field: b.Field, Code: change.CodeInvalidValue,
+			Message: fmt.Sprintf("%s, in %d of %d records, such as %s", b.Message, b.Records, p.Records, b.Example)}
+	}
+	return &fault.Error{Kind: fault.Clash, Reasons: reasons, Message: fmt.Sprintf(
+		"the new definition of %s does not fit records that are there; say under carry how their values go over (rename, default, convert, drop)", p.Collection)}
+}

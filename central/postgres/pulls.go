@@ -1,0 +1,123 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/central/fleet"
+	"homing/central/pulls"
+	"homing/core/change"
+	"homing/core/desk"
+	"homing/wire"
+)
+
+// Covered is the condition that a record is covered by who holds the territories of an argument. It says what rights.Covers
+// says.
+func Covered(argument string) string {
+	return fmt.Sprintf(`('*' = ANY(%[1]s::text[]) OR '*' = ANY(territories) OR territories && %[1]s::text[])`, argument)
+}
+
+// entry is a row of the table records on its way to a device.
+type entry struct {
+	ID          uuid.UUID  `db:"id"`
+	Revision    int64      `db:"revision"`
+	Position    int64      `db:"position"`
+	Removed     bool       `db:"removed"`
+	Fields      []byte     `db:"fields"`
+	Marks       []byte     `db:"marks"`
+	Territories fleet.Keys `db:"territories"`
+	Left        fleet.Keys `db:"left_territories"`
+	Incarnation uuid.UUID  `db:"incarnation"`
+	Number      int64      `db:"number"`
+	Author      string     `db:"author"`
+	Device      string     `db:"device"`
+	EditedAt    time.Time  `db:"edited_at"`
+	ReceivedAt  time.Time  `db:"received_at"`
+}
+
+const entryColumns = `id, revision, position, removed, fields, marks, array_to_json(territories) AS territories,
+	array_to_json(left_territories) AS left_territories, incarnation, number, author, device, edited_at, received_at`
+
+func (e entry) entry() pulls.Entry {
+	return pulls.Entry{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Fields: e.Fields, Marks: e.Marks,
+		Territories: e.Territories, Left: e.Left, Source: change.Source{Incarnation: e.Incarnation, Number: e.Number},
+		Last: desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
+}
+
+// Head is [pulls.Tables.Head].
+func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error) {
+	// Where the statistics lag behind a collection that has grown fast, PostgreSQL would sort all that is left for each page,
+	// instead of going along the index of positions.
+	var way string
+	err = t.QueryRowxContext(ctx, `SELECT head, set_config('enable_sort', 'off', true) FROM collections WHERE name = $1`, collection).Scan(&head, &way)
+	return head, err
+}
+
+// Count is [pulls.Tables.Count].
+func (t *Tx) Count(ctx context.Context, collection string, covers []string) (n int64, err error) {
+	err = t.QueryRowxContext(ctx, `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed AND `+Covered("$2"), collection, covers).Scan(&n)
+	return n, err
+}
+
+// Changed is [pulls.Tables.Changed].
+func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take func(pulls.Entry) (bool, error)) error {
+	rows, err := t.QueryxContext(ctx, `SELECT `+entryColumns+` FROM records
+		WHERE collection = $1 AND position > $2
+			AND (`+Covered("$3")+` OR '*' = ANY(left_territories) OR left_territories && $3::text[] OR incarnation = ANY($4::uuid[]))
+		ORDER BY position LIMIT $5`, wanted.Collection, wanted.After, wanted.Covers, Texts(wanted.Stores), limit)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var e entry
+		if err := rows.StructScan(&e); err != nil {
+			return err
+		}
+		if more, err := take(e.entry()); err != nil || !more {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Entries is [pulls.Tables.Entries].
+func (t *Tx) Entries(ctx context.Context, collection string, ids []uuid.UUID) (map[uuid.UUID]pulls.Entry, error) {
+	var rows []entry
+	err := t.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM records WHERE collection = $1 AND id = ANY($2::uuid[])`, collection, Texts(ids))
+	found := make(map[uuid.UUID]pulls.Entry, len(rows))
+	for _, row := range rows {
+		found[row.ID] = row.entry()
+	}
+	return found, err
+}
+
+// NotePull is [pulls.Ground.NotePull]. The cursor that a device sends is the one that it has stored.
+func (d *DB) NotePull(ctx context.Context, device uuid.UUID, ask pulls.Request, page wire.Page, bytes int) error {
+	stored := ask.Cursor
+	if !page.More && len(page.Records) == 0 {
+		stored = page.Cursor // nothing that could get lost on the way
+	}
+	return d.Within(ctx, func(t *Tx) error {
+		// While a device loads, its cursor stands still.
+		if _, err := t.ExecContext(ctx, `
+			INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, $2, $3::bigint, $4::timestamptz WHERE NOT $5
+			ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
+			device, ask.Collection, stored, ask.At, ask.Load); err != nil {
+			return err
+		}
+		if _, err := t.ExecContext(ctx, `UPDATE devices SET seen_at = $2 WHERE id = $1`, device, ask.At); err != nil {
+			return err
+		}
+		if ask.Exchange == uuid.Nil {
+			return nil
+		}
+		if err := t.notePage(ctx, device, ask.Exchange, ask.At, page); err != nil {
+			return err
+		}
+		return t.noteExchange(ctx, device, ask.Exchange, ask.At, carried{delivered: len(page.Records), bytesOut: bytes})
+	})
+}

@@ -1,0 +1,279 @@
+package desk
+
+import (
+	"bytes"
+	"encoding/json"
+	"maps"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/rights"
+	"homing/core/sight"
+)
+
+// Origin is where changes come from.
+type Origin struct {
+	Incarnation uuid.UUID
+	Device      string       // name; empty for changes made at central itself
+	Batch       *uuid.UUID   // nil for changes made at central itself
+	People      sight.Askers // who may have made them: whoever enrolled the device first, or the one who writes at central
+	Offset      clock.Offset
+	Received    time.Time
+	Restores    int  // how often the database was restored since the bases of these changes
+	Blind       bool // whoever sent them gets nothing but answers: the device was revoked
+	// KeepsNumbers says that these are rows of a table: numbers of a series that they bring are kept.
+	KeepsNumbers bool
+	// Finish is what central does to the outcome of a change of its own beyond what the change says; nil does nothing.
+	Finish func(before merge.State, edit merge.Edit, out *merge.Outcome)
+}
+
+// direct says whether the changes were made at central, where many people write from one source.
+func (o Origin) direct() bool { return o.Batch == nil }
+
+// author is who made a change: a worker of the device, or whoever writes at central.
+func (o Origin) author(ch change.Change) (rights.Person, bool) {
+	if ch.Author == "" {
+		return o.People[0], true
+	}
+	for _, who := range o.People {
+		if who.Name == ch.Author {
+			return who, true
+		}
+	}
+	return rights.Person{}, false
+}
+
+// Decided is what came out, to be written in one transaction.
+type Decided struct {
+	Origin   Origin
+	Items    []Item   // in their present form
+	Answers  []Answer // one for each item
+	Keep     []Keep   // answers to be kept for good
+	Versions []*Version
+	Rows     map[Key]*Row
+	Computed map[Key]bool // rows whose computed values have changed
+	Repeated int          // items that were answered from memory
+	Torn     bool         // two stores have used the numbers of this incarnation
+
+	definitions map[string]*definition.Collection
+}
+
+// Keep is an answer to be kept.
+type Keep struct {
+	Number int64
+	Digest []byte // empty for a change that was folded into another
+	At     int    // index among the answers
+}
+
+// Changed says whether a version is the last of its record in this batch, so that the record is written as it left it.
+func (d *Decided) Changed(v *Version) bool { return d.Rows[v.Key].last == v }
+
+// Tally counts the answers by verdict.
+func (d *Decided) Tally() map[change.Verdict]int {
+	counts := map[change.Verdict]int{}
+	for _, answer := range d.Answers {
+		counts[answer.Answer]++
+	}
+	return counts
+}
+
+// Heads are the collections whose head has moved, and where it is, once positions were handed out.
+func (d *Decided) Heads() map[string]int64 {
+	heads := map[string]int64{}
+	for _, v := range d.Versions {
+		heads[v.Collection] = max(heads[v.Collection], v.Position)
+	}
+	return heads
+}
+
+// Shown is a record as the batch left it, for whoever made the changes.
+func (d *Decided) Shown(at Key) *Record {
+	work := desk{from: d.Origin, read: Loaded{Definitions: d.definitions}}
+	return work.shown(at, d.Rows[at], true)
+}
+
+// desk is the work on one batch.
+type desk struct {
+	from Origin
+	read Loaded
+	out  *Decided
+
+	fresh      map[int64]Keep           // answers of this batch, by number
+	failedAdds map[Key]bool             // records whose adds this batch refused
+	waits      map[Key]map[int64]bool   // the numbers of changes that wait
+	assigned   map[assignment]string    // numbers of series that were given to records
+	below      map[Key]map[Key]struct{} // living children among the rows, by parent
+	hangs      map[Key]Key              // the parent under which each stands in below
+}
+
+// Work decides about items, in the form in which a [Need] gives them.
+func Work(from Origin, items []Item, read Loaded) *Decided {
+	d := &desk{from: from, read: read, fresh: map[int64]Keep{}, failedAdds: map[Key]bool{}, waits: map[Key]map[int64]bool{},
+		assigned: map[assignment]string{}, below: map[Key]map[Key]struct{}{}, hangs: map[Key]Key{}}
+	if d.read.Rows == nil {
+		d.read.Rows = map[Key]*Row{}
+	}
+	d.out = &Decided{Origin: from, Items: items, Answers: make([]Answer, len(items)), Rows: d.read.Rows, Computed: map[Key]bool{},
+		Torn: read.Torn, definitions: read.Definitions}
+	for at, row := range d.read.Rows {
+		d.hang(at, row)
+	}
+	d.workAll(items)
+	d.computeTouched()
+	return d.out
+}
+
+// work answers one item, from memory or by taking it.
+func (d *desk) work(n int, it Item) {
+	if it.Unreadable != nil {
+		d.out.Answers[n] = *it.Unreadable
+		return
+	}
+	ch := it.Change
+	if kept, known := d.read.Known[ch.Number]; known {
+		d.repeat(n, it, kept)
+		return
+	}
+	if same, twice := d.fresh[ch.Number]; twice { // the batch itself holds it twice
+		d.repeat(n, it, Kept{Number: ch.Number, Digest: same.Digest, Answer: marshal(d.out.Answers[same.At])})
+		return
+	}
+	for _, number := range ch.Folds {
+		if d.answered(number) {
+			d.out.Torn = true
+			d.settle(n, it, refusal(ch.Number, change.CodeNumberReused, "change %d says again what change %d said, and central has "+
+				"that already; a copied or restored local store must be given a new incarnation", ch.Number, number))
+			return
+		}
+	}
+	verdict, reasons := d.take(n, it)
+	if !verdict.Accepted() {
+		d.out.Answers[n] = Answer{Number: ch.Number, Answer: verdict, Reasons: reasons}
+		if ch.Kind == change.Add {
+			d.failedAdds[keyOf(it)] = true
+		}
+	}
+	if verdict == change.Waiting {
+		return // what waits is looked at afresh when it is sent again
+	}
+	d.settle(n, it, d.out.Answers[n])
+}
+
+func (d *desk) answered(number int64) bool {
+	_, before := d.read.Known[number]
+	_, now := d.fresh[number]
+	return before || now
+}
+
+// settle keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the device had.
+// The answer goes for the changes that this one folds, too, should a copy of the device's store send one of them.
+func (d *desk) settle(n int, it Item, answer Answer) {
+	d.out.Answers[n] = answer
+	d.keep(Keep{Number: it.Change.Number, Digest: it.Digest, At: n})
+	for _, number := range it.Change.Folds {
+		if !d.answered(number) { // otherwise it came on its own, and keeps the answer that it had
+			d.keep(Keep{Number: number, At: n})
+		}
+	}
+}
+
+func (d *desk) keep(one Keep) {
+	d.out.Keep = append(d.out.Keep, one)
+	d.fresh[one.Number] = one
+}
+
+// repeat answers a change that was answered before. What came of the change is said again; of the record it says how it is
+// now, since what the workers cover, and the record itself, may be other than they were then.
+func (d *desk) repeat(n int, it Item, kept Kept) {
+	d.out.Repeated++
+	number := it.Change.Number
+	if len(kept.Digest) > 0 && !bytes.Equal(kept.Digest, it.Digest) {
+		d.out.Torn = true
+		d.out.Answers[n] = refusal(number, change.CodeNumberReused,
+			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation", number)
+		return
+	}
+	var answer Answer
+	if err := json.Unmarshal(kept.Answer, &answer); err != nil {
+		d.out.Answers[n] = refusal(number, change.CodeMalformed, "the stored answer to change %d cannot be read", number)
+		return
+	}
+	if whole := answer.Number; len(kept.Digest) == 0 && answer.Answer.Accepted() {
+		// Central has what it says, and more: without a revision the device takes nothing over, but pulls.
+		answer = Answer{Number: number, Answer: change.Merged,
+			Reasons: reason(change.CodeNumberReused, "change %d came as part of change %d", number, whole)}
+	}
+	answer.Number = number
+	at := keyOf(it)
+	if now := d.read.Rows[at]; answer.Answer.Accepted() && now != nil && !d.from.direct() {
+		answer.Record = d.shown(at, now, answer.Record != nil)
+	}
+	d.out.Answers[n] = answer
+}
+
+// shown is a record for the answer to whoever changed it, where it brings anything; of one that they may not see, it says no
+// more than a withdrawal.
+func (d *desk) shown(at Key, now *Row, brings bool) *Record {
+	if !d.seen(at, now) {
+		gone := Withdrawal(at.ID, now.Revision, 0)
+		return &gone
+	}
+	if !brings {
+		return nil
+	}
+	sent := now.record(at.ID)
+	return &sent
+}
+
+// seen says whether any worker of the device may see a record.
+func (d *desk) seen(at Key, now *Row) bool {
+	if d.from.Blind {
+		return false
+	}
+	return d.from.People.See(d.read.Definitions[at.Collection], now.Territories, now.Fields)
+}
+
+// before is what the desk knew before a group.
+type before struct {
+	rows           map[Key]*Row
+	versions, keep int
+	fresh          map[int64]Keep
+	failedAdds     map[Key]bool
+}
+
+func (d *desk) remember(members []int, items []Item) before {
+	b := before{rows: map[Key]*Row{}, versions: len(d.out.Versions), keep: len(d.out.Keep),
+		fresh: maps.Clone(d.fresh), failedAdds: maps.Clone(d.failedAdds)}
+	for _, n := range members {
+		at := keyOf(items[n])
+		b.rows[at] = nil
+		if row := d.read.Rows[at]; row != nil {
+			was := *row
+			b.rows[at] = &was
+		}
+	}
+	return b
+}
+
+func (d *desk) goBack(b before) {
+	for at, was := range b.rows {
+		d.put(at, was)
+	}
+	d.out.Versions, d.out.Keep = d.out.Versions[:b.versions], d.out.Keep[:b.keep]
+	d.fresh, d.failedAdds = b.fresh, b.failedAdds
+}
+
+// put gives a record a new state; nil takes it away.
+func (d *desk) put(at Key, row *Row) {
+	if row == nil {
+		delete(d.read.Rows, at)
+	} else {
+		d.read.Rows[at] = row
+	}
+	d.hang(at, row)
+}
