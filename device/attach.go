@@ -164,7 +164,7 @@ func (s *Store) offerAll(ctx context.Context, tx *sqlx.Tx, known map[string]stri
 				}
 			}
 			fresh := stored{Collection: name, ID: row.ID, Fields: "{}", Computed: "{}", Local: row.Local}
-			if _, err := s.put(ctx, tx, fresh, change.Add, record.Diff(nil, fields), fields, known); err != nil {
+			if _, err := s.put(ctx, tx, fresh, fresh.Revision, change.Add, record.Diff(nil, fields), fields, known); err != nil {
 				return err
 			}
 			if known[factStamp], err = fact(ctx, tx, factStamp); err != nil {

@@ -24,19 +24,20 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 		}
 		// Changes that have never left are of this store alone, and so are those that central has refused as another's.
 		const reused = `state = 'refused' AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?)`
-		for _, step := range []struct {
-			statement string
-			args      []any
-		}{
-			{`UPDATE outbox SET origin = '' WHERE origin = ? AND state = 'new'`, []any{old}},
-			{`UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL, folds = '[]'
-				WHERE origin = ? AND (` + reused + ` OR grp <> '' AND grp IN (SELECT grp FROM outbox WHERE ` + reused + `))`,
-				[]any{old, change.CodeNumberReused, change.CodeNumberReused}},
-		} {
-			if _, err := tx.ExecContext(ctx, step.statement, step.args...); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '' WHERE origin = ? AND state = 'new'`, old); err != nil {
+			return err
 		}
+		done, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL, folds = '[]'
+			WHERE origin = ? AND (`+reused+` OR grp <> '' AND grp IN (SELECT grp FROM outbox WHERE `+reused+`))`,
+			old, change.CodeNumberReused, change.CodeNumberReused)
+		if err != nil {
+			return err
+		}
+		n, err := done.RowsAffected()
+		if err != nil {
+			return err
+		}
+		e.summary.Refused -= min(int(n), e.summary.Refused) // they are answered anew
 		return tx.GetContext(ctx, &again, `SELECT EXISTS (SELECT 1 FROM outbox WHERE state IN ('new', 'sent'))`)
 	})
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -43,7 +42,11 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 	return nil
 }
 
-// Erase deletes the store from this device. While there are changes that central has not accepted, it refuses unless discard is set; then
+// Backups are the copies of the store beside it that were made before risky steps.
+func (s *Store) Backups() ([]string, error) { return backupsOf(s.path + backupMark) }
+
+// Erase deletes the store from this device, and the backups beside it that were made before risky steps: they hold what the store
+// held. While there are changes that central has not accepted, it refuses unless discard is set; then
 // it writes a backup first, to the given file. The store is closed by it.
 func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	unlock, err := s.lock()
@@ -66,8 +69,12 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	if err := s.db.Close(); err != nil {
 		return storeError(err)
 	}
-	for _, suffix := range []string{"", "-wal", "-shm", ".salt", ".exchange"} {
-		if err := os.Remove(s.path + suffix); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	backups, err := s.Backups()
+	if err != nil {
+		return fmt.Errorf("erase: %w", err)
+	}
+	for _, file := range append(backups, s.path) {
+		if err := removeAll(file, file+"-wal", file+"-shm", saltPath(file), file+".exchange"); err != nil {
 			return fmt.Errorf("erase: %w", err)
 		}
 	}

@@ -200,8 +200,27 @@ func (e *exchange) meet(ctx context.Context) error {
 		if err := setFact(ctx, tx, factOpen, strconv.FormatBool(hello.Open)); err != nil {
 			return err
 		}
-		return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+		return e.keepOffset(ctx, tx)
 	})
+}
+
+// keepOffset keeps what was measured of the clock. What was measured last before the machine was started anew is kept, too: a
+// change from then is dated by either.
+func (e *exchange) keepOffset(ctx context.Context, tx *sqlx.Tx) error {
+	boot, _ := e.tick()
+	known, err := facts(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if before := known[factOffset]; before != "" && known[factBoot] != boot {
+		if err := setFact(ctx, tx, factOffsetThen, before); err != nil {
+			return err
+		}
+	}
+	if err := setFact(ctx, tx, factBoot, boot); err != nil {
+		return err
+	}
+	return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
 }
 
 // renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that it has had.

@@ -90,6 +90,7 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 		return nil, storeError(err)
 	}
 	below := map[string]int{}
+	above := map[[2]string]string{} // fields of records that were read on the way up; many hang under few
 	for _, row := range rows {
 		collection, fields := row.Collection, row.Fields
 		for all[collection] != nil && all[collection].Parent != nil {
@@ -105,6 +106,10 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 				below[parent.String()]++
 				break
 			}
+			at, read := [2]string{collection, parent.String()}, false
+			if fields, read = above[at]; read {
+				continue
+			}
 			err := s.db.GetContext(ctx, &fields, `SELECT fields FROM records WHERE collection = ? AND id = ?`, collection, parent.String())
 			if errors.Is(err, sql.ErrNoRows) {
 				break
@@ -112,6 +117,7 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 			if err != nil {
 				return nil, storeError(err)
 			}
+			above[at] = fields
 		}
 	}
 	return below, nil
@@ -169,12 +175,12 @@ func holdsAll(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) (bool,
 }
 
 // removeTogether removes a record and the children that go with it: all or none, unless they are too many for a group.
-func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, known map[string]string) (stored, error) {
+func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish, known map[string]string) (stored, error) {
 	last, err := lastNumber(ctx, tx)
 	if err != nil {
 		return stored{}, err
 	}
-	row, err := s.saveIn(ctx, tx, c, id, change.Remove, nil, nil, known)
+	row, err := s.saveIn(ctx, tx, c, id, w, known)
 	if err != nil {
 		return row, err
 	}
@@ -207,7 +213,7 @@ func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.C
 			if err != nil {
 				return ErrDamaged
 			}
-			if _, err := s.saveIn(ctx, tx, child, one, change.Remove, nil, nil, known); err != nil {
+			if _, err := s.saveIn(ctx, tx, child, one, wish{kind: change.Remove}, known); err != nil {
 				return fmt.Errorf("remove %s of %s with it: %w", one, child.Title, err)
 			}
 		}

@@ -57,23 +57,23 @@ func (g *Group) Add(collection string, fields Fields) (Record, error) {
 }
 
 // Edit is [Store.Edit] within the group.
-func (g *Group) Edit(collection string, id uuid.UUID, fields Fields) (Record, error) {
-	return g.save(collection, id, change.Edit, fields)
+func (g *Group) Edit(collection string, id uuid.UUID, fields Fields, options ...SaveOption) (Record, error) {
+	return g.save(collection, id, change.Edit, fields, options...)
 }
 
 // Remove is [Store.Remove] within the group.
-func (g *Group) Remove(collection string, id uuid.UUID) error {
-	_, err := g.save(collection, id, change.Remove, nil)
+func (g *Group) Remove(collection string, id uuid.UUID, options ...SaveOption) error {
+	_, err := g.save(collection, id, change.Remove, nil, options...)
 	return err
 }
 
-func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields Fields) (Record, error) {
+func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields Fields, options ...SaveOption) (Record, error) {
 	if g.tx == nil {
 		return Record{}, errors.New("the group is over")
 	}
-	set, cleared, err := fields.canonical()
+	w, err := wishFor(collection, kind, fields, options)
 	if err != nil {
-		return Record{}, invalid(collection, err)
+		return Record{}, err
 	}
 	c, err := g.store.collection(g.ctx, g.tx, collection)
 	if err != nil {
@@ -82,7 +82,7 @@ func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields F
 	if err := g.store.maySave(g.ctx, g.tx, c, g.known); err != nil {
 		return Record{}, err
 	}
-	row, err := g.store.saveIn(g.ctx, g.tx, c, id, kind, set, cleared, g.known)
+	row, err := g.store.saveIn(g.ctx, g.tx, c, id, w, g.known)
 	if err != nil {
 		return Record{}, err
 	}

@@ -27,7 +27,25 @@ func (s *Store) readable(ctx context.Context, name string) (*definition.Collecti
 	if err := s.open(ctx); err != nil {
 		return nil, err
 	}
+	if err := s.see(ctx); err != nil {
+		return nil, err
+	}
 	return c, s.expire(ctx, c)
+}
+
+// seeAgain is how much later it must be for a look at the store to be noted.
+const seeAgain = 10 * time.Minute
+
+// see notes what time it is, so that a clock which is turned back later makes nothing fresh that was seen old.
+func (s *Store) see(ctx context.Context) error {
+	text, err := fact(ctx, s.db, factSeen)
+	if err != nil {
+		return storeError(err)
+	}
+	if now := s.now(); now.Sub(parseTime(text)) >= seeAgain {
+		return storeError(setFact(ctx, s.db, factSeen, timeText(now)))
+	}
+	return nil
 }
 
 // open says why nothing of the store is shown now: nobody is signed in. A detached store is read by whoever has it.
@@ -43,16 +61,22 @@ func (s *Store) open(ctx context.Context) error {
 // become fresh by that.
 func (s *Store) latest(ctx context.Context, r runner) (time.Time, error) {
 	now := s.now()
-	text, err := fact(ctx, r, factStamp)
-	if err != nil || text == "" {
+	known, err := facts(ctx, r)
+	if err != nil {
 		return now, err
 	}
-	stamp, err := clock.Parse(text)
+	if seen := parseTime(known[factSeen]); seen.After(now) {
+		now = seen
+	}
+	if known[factStamp] == "" {
+		return now, nil
+	}
+	stamp, err := clock.Parse(known[factStamp])
 	if err != nil {
 		return now, fmt.Errorf("%w: the last stamp", ErrDamaged)
 	}
 	if seen := time.UnixMilli(stamp.Millis); seen.After(now) {
-		return seen, nil
+		now = seen
 	}
 	return now, nil
 }
@@ -73,7 +97,7 @@ func (s *Store) ageOf(ctx context.Context, r runner, c *definition.Collection) (
 }
 
 // asOf says when central last confirmed one record. What came with the whole collection is as old as that.
-func (s *Store) asOf(c *definition.Collection, row stored, collection time.Time) (time.Time, definition.Age) {
+func asOf(c *definition.Collection, row stored, collection, now time.Time) (time.Time, definition.Age) {
 	confirmed := collection
 	switch {
 	case row.Revision == 0:
@@ -81,7 +105,7 @@ func (s *Store) asOf(c *definition.Collection, row stored, collection time.Time)
 	case row.ConfirmedAt != nil:
 		confirmed = parseTime(*row.ConfirmedAt)
 	}
-	return confirmed, c.Sync.MaxAge.Judge(confirmed, s.now())
+	return confirmed, c.Sync.MaxAge.Judge(confirmed, now)
 }
 
 // expire lets go of what is kept for a stated time only, when that is over. Unsent changes stay.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"time"
 
@@ -14,11 +15,12 @@ import (
 	"homing/core/record"
 )
 
-// mendable says whether central has refused something of a record and its unsent changes may be made one: all are by the same author, since
-// those of others are sealed for them, and none is on its way, since central may have taken it already.
+// mendable says whether an edit of a record mends what is unsent of it: central has refused something, or what was refused is
+// about to go again as a group. All must be by the same author, since changes of others are sealed for them, and none may be on
+// its way, since central may have taken it already.
 func mendable(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
 	var is bool
-	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(state = ?) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
+	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(state = ? OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
 		FROM outbox WHERE collection = ? AND record = ?`, isRefused, author, row.Collection, row.ID)
 	return is, err
 }
@@ -50,7 +52,17 @@ func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored, after record.
 		row.Fields, row.Removed = string(under.Fields.JSON()), under.Removed
 		row.UnderFields.Valid = false
 	}
-	return row, kind, record.Diff(under.Fields, after), nil
+	c, err := s.collection(ctx, tx, row.Collection)
+	if err != nil {
+		return row, "", nil, err
+	}
+	// A field that the definition no longer has would be refused again. What was sent of it stands in the log.
+	delta := c.CurrentNames(record.Diff(under.Fields, after))
+	maps.DeleteFunc(delta, func(name string, _ record.Edit) bool {
+		_, known := c.Field(name)
+		return !known
+	})
+	return row, kind, delta, nil
 }
 
 // SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have changed since. The next
@@ -90,7 +102,16 @@ func (s *Store) again(ctx context.Context, tx *sqlx.Tx, row stored, known map[st
 	if removal {
 		kind, delta = change.Remove, record.Delta{}
 	}
-	return s.put(ctx, tx, row, kind, delta, after, known)
+	return s.putMended(ctx, tx, row, kind, delta, known)
+}
+
+// putMended puts a change into the outbox that leads from what central has to what the worker wants.
+func (s *Store) putMended(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, known map[string]string) (stored, error) {
+	under, err := row.under()
+	if err != nil {
+		return row, err
+	}
+	return s.put(ctx, tx, row, row.Revision, kind, delta, under.Fields.Apply(delta), known)
 }
 
 // mendTogether mends a record, and sends again what was refused as one group with it: the new changes are a group as well.
@@ -118,7 +139,11 @@ func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known
 			return row, err
 		}
 	}
-	return row, s.bind(ctx, tx, last)
+	if err := s.bind(ctx, tx, last); err != nil {
+		return row, err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE outbox SET mended = 1 WHERE number > ?`, last)
+	return row, err
 }
 
 // groupedWith are the other records whose changes stand or fall with those of a record.

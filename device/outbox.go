@@ -39,6 +39,7 @@ type queued struct {
 	Generation string  `db:"generation"`
 	Group      string  `db:"grp"`
 	GroupOf    int     `db:"grp_of"`
+	Mended     bool    `db:"mended"`
 	Folds      string  `db:"folds"`
 	Place      *int64  `db:"place"`
 	Boot       string  `db:"boot"`

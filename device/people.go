@@ -213,12 +213,17 @@ func (s *Store) prove(ctx context.Context, name, secret string) error {
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
 		var row struct {
 			Secret string  `db:"secret"`
+			Place  int     `db:"place"`
 			Tries  int     `db:"tries"`
 			Tried  *string `db:"tried_at"`
 		}
-		err := tx.GetContext(ctx, &row, `SELECT secret, tries, tried_at FROM people WHERE name = ?`, name)
+		err := tx.GetContext(ctx, &row, `SELECT secret, place, tries, tried_at FROM people WHERE name = ?`, name)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("%w: %q is not a worker of this device; with an enrolment code of theirs, they can join it", ErrSecret, name)
+		}
+		if err == nil && row.Secret == "" && row.Place > 0 {
+			// They joined with a secret, which a backup from before does not have.
+			return fmt.Errorf("%w: this store has no PIN or password of %s, as after a restore; with an enrolment code of theirs, they can join it again", ErrSecret, name)
 		}
 		if err != nil || row.Secret == "" {
 			right = err == nil

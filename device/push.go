@@ -188,6 +188,11 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 			return wire.Answers{}, err
 		}
 		ch.TurnedMS = e.turned(q, e.offset).Milliseconds()
+		unsure, err := e.unsure(ctx, q)
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		ch.UnsureMS = unsure.Milliseconds()
 		text, err := json.Marshal(ch)
 		if err != nil {
 			return wire.Answers{}, err

@@ -314,7 +314,7 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		if lost.Whole {
 			local := row.Local
 			row = stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: local}
-			if _, err = s.put(ctx, tx, row, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known); err != nil {
+			if _, err = s.put(ctx, tx, row, row.Revision, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known); err != nil {
 				return err
 			}
 			return dateLast(ctx, tx, lost.EditedAt)
@@ -323,7 +323,7 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
 			return fmt.Errorf("%w: record %s", ErrDamaged, id)
 		}
-		if _, err = s.put(ctx, tx, row, change.Edit, lost.Fields, before.Apply(lost.Fields), known); err != nil {
+		if _, err = s.put(ctx, tx, row, row.Revision, change.Edit, lost.Fields, before.Apply(lost.Fields), known); err != nil {
 			return err
 		}
 		return dateLast(ctx, tx, lost.EditedAt)
@@ -375,24 +375,41 @@ const keptBackups = 3
 
 // backupBefore makes a backup beside the store before something that cannot be undone, and lets go of older ones.
 func (s *Store) backupBefore(ctx context.Context, what string) (string, error) {
-	prefix := s.path + ".before-" + what + "-"
+	prefix := s.path + backupMark + what + "-"
 	path := prefix + s.now().UTC().Format("20060102-150405.000") + ".db"
 	if err := s.Backup(ctx, path); err != nil {
 		return "", err
 	}
-	older, err := filepath.Glob(escapeGlob.Replace(prefix) + "*.db")
+	older, err := backupsOf(prefix)
 	if err != nil {
 		return path, err
 	}
-	slices.Sort(older)
 	for _, file := range older[:max(0, len(older)-keptBackups)] {
-		for _, name := range []string{file, saltPath(file)} {
-			if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
-				return path, err
-			}
+		if err := removeAll(file, saltPath(file)); err != nil {
+			return path, err
 		}
 	}
 	return path, nil
 }
+
+// backupsOf are the backups that were made before risky steps, by what their names begin with, the oldest first.
+func backupsOf(prefix string) ([]string, error) {
+	found, err := filepath.Glob(escapeGlob.Replace(prefix) + "*.db")
+	slices.Sort(found)
+	return found, err
+}
+
+// removeAll removes files that may be there or not.
+func removeAll(files ...string) error {
+	for _, name := range files {
+		if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// backupMark follows the name of a store in the names of backups that were made before risky steps.
+const backupMark = ".before-"
 
 var escapeGlob = strings.NewReplacer("*", `\*`, "?", `\?`, "[", `\[`, `\`, `\\`)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/query"
@@ -58,6 +59,9 @@ type Record struct {
 	Device       string    `json:"device,omitempty"`
 	// Disputes are the fields over which edits have met and that wait for a person; [Store.Settle] settles one.
 	Disputes map[string]merge.Dispute `json:"disputes,omitempty"`
+	// Decisions are what became, on this device, of a save whose author had seen an earlier state: which of two values stays,
+	// and by which rule. Central decides again when the change comes.
+	Decisions []change.Decision `json:"decisions,omitempty"`
 	// Lost says that central was restored from a backup, and has not said since that it has the record; see [Store.LostRecords].
 	Lost bool `json:"lost,omitempty"`
 	// Provisional stands in for numbers that central has not given yet, by field.
@@ -90,13 +94,15 @@ type stored struct {
 	ReceivedAt   string         `db:"received_at"`
 	ConfirmedAt  *string        `db:"confirmed_at"`
 	UsedAt       *string        `db:"used_at"`
+
+	decisions []change.Decision // of the save that it comes from
 }
 
 const storedColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at,
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {
-	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device}
+	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device, Decisions: r.decisions}
 	if err := json.Unmarshal([]byte(r.Fields), &shown.Fields); err != nil {
 		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
 	}
@@ -241,6 +247,10 @@ func (s *Store) show(ctx context.Context, c *definition.Collection, rows []store
 	if found.AsOf, found.Age, err = s.ageOf(ctx, s.db, c); err != nil {
 		return err
 	}
+	now, err := s.latest(ctx, s.db)
+	if err != nil {
+		return storeError(err)
+	}
 	below, err := s.pendingBelow(ctx, c)
 	if err != nil {
 		return err
@@ -251,7 +261,7 @@ func (s *Store) show(ctx context.Context, c *definition.Collection, rows []store
 			return err
 		}
 		shown.PendingBelow = below[row.ID]
-		shown.AsOf, shown.Age = s.asOf(c, row, found.AsOf)
+		shown.AsOf, shown.Age = asOf(c, row, found.AsOf, now)
 		found.Records = append(found.Records, shown)
 	}
 	return nil

@@ -25,30 +25,62 @@ func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Reco
 }
 
 // Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what is there,
-// nothing is saved.
-func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields) (Record, error) {
-	return s.save(ctx, collection, id, change.Edit, fields)
+// nothing is saved. With [Saw], what others have done since is kept or not by the rules of the collection, as at central.
+func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields, options ...SaveOption) (Record, error) {
+	return s.save(ctx, collection, id, change.Edit, fields, options...)
 }
 
-// Remove removes a record from this device at once, and from everywhere when central has taken the removal.
-func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID) error {
-	_, err := s.save(ctx, collection, id, change.Remove, nil)
+// Remove removes a record from this device at once, and from everywhere when central has taken the removal. With [Saw], an edit
+// that the remover has not seen may outlive it: then the record stays.
+func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) error {
+	_, err := s.save(ctx, collection, id, change.Remove, nil, options...)
 	return err
 }
 
+// SaveOption says more about a save.
+type SaveOption func(*wish)
+
+// Saw says what the author of an edit or a removal had before them: the record as it was read. A form may be open while an
+// exchange brings news; what came since is not overwritten by what the form still shows. Without it, the author is taken to have
+// seen what this device has now.
+func Saw(r Record) SaveOption {
+	return func(w *wish) { w.saw = &r }
+}
+
+// wish is what somebody wants to save of one record.
+type wish struct {
+	kind    change.Kind
+	set     record.Fields
+	cleared []string
+	saw     *Record // nil: what is here now
+}
+
+func wishFor(collection string, kind change.Kind, fields Fields, options []SaveOption) (wish, error) {
+	w := wish{kind: kind}
+	var err error
+	if w.set, w.cleared, err = fields.canonical(); err != nil {
+		return w, invalid(collection, err)
+	}
+	for _, option := range options {
+		option(&w)
+	}
+	return w, nil
+}
+
 // save writes the change and the new view of its record in one transaction.
-func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind change.Kind, fields Fields) (Record, error) {
-	set, cleared, err := fields.canonical()
+func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind change.Kind, fields Fields, options ...SaveOption) (Record, error) {
+	w, err := wishFor(collection, kind, fields, options)
 	if err != nil {
-		return Record{}, invalid(collection, err)
+		return Record{}, err
 	}
 	var saved Record
+	gone := false
 	err = s.saving(ctx, collection, func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) (err error) {
 		var row stored
 		if kind == change.Remove {
-			row, err = s.removeTogether(ctx, tx, c, id, known)
+			row, err = s.removeTogether(ctx, tx, c, id, w, known)
 		} else {
-			row, err = s.saveIn(ctx, tx, c, id, kind, set, cleared, known)
+			row, err = s.saveIn(ctx, tx, c, id, w, known)
 		}
 		if err != nil {
 			return err
@@ -61,11 +93,12 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 				return err
 			}
 		}
+		gone = row.Removed
 		saved, err = row.record(c)
 		return err
 	})
 	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id, Removed: kind == change.Remove})
+		s.hub.tell(Changed{Collection: collection, ID: id, Removed: gone})
 	}
 	return saved, err
 }
@@ -120,8 +153,8 @@ func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 }
 
 // saveIn saves within a transaction, with what has been read already.
-func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, kind change.Kind, set record.Fields, cleared []string, known map[string]string) (stored, error) {
-	collection := c.Definition.Collection
+func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish, known map[string]string) (stored, error) {
+	collection, kind := c.Definition.Collection, w.kind
 	row := stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: "{}"}
 	before := record.Fields{}
 	var err error
@@ -136,11 +169,14 @@ func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 			return row, fmt.Errorf("%w: record %s", ErrDamaged, id)
 		}
 	}
-	set, cleared, err = row.takeLocal(c, set, cleared)
+	w.set, w.cleared, err = row.takeLocal(c, w.set, w.cleared)
 	if err != nil {
 		return row, err
 	}
-	delta := deltaOf(before, set, cleared)
+	if w.saw != nil && w.saw.Revision < row.Revision && kind != change.Add {
+		return s.saveOnOlder(ctx, tx, c, row, w, known)
+	}
+	delta := deltaOf(before, w.set, w.cleared)
 	after := before.Apply(delta)
 	if err := allowed(c, known, kind, before, after); err != nil {
 		return row, err
@@ -276,37 +312,39 @@ func invalid(collection string, err error) error {
 // mends that: both become one change. What was refused together with it goes again together with it.
 func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
 	if kind != change.Edit || row.Pending == 0 {
-		return s.put(ctx, tx, row, kind, delta, after, known)
+		return s.put(ctx, tx, row, row.Revision, kind, delta, after, known)
 	}
 	mends, err := mendable(ctx, tx, row, known[factWorker])
 	if err != nil {
 		return row, err
 	}
 	if !mends {
-		return s.put(ctx, tx, row, kind, delta, after, known)
+		return s.put(ctx, tx, row, row.Revision, kind, delta, after, known)
 	}
 	return s.mendTogether(ctx, tx, row, known, func(row stored) (stored, error) {
 		row, kind, delta, err := s.mend(ctx, tx, row, after)
 		if err != nil {
 			return row, err
 		}
-		return s.put(ctx, tx, row, kind, delta, after, known)
+		return s.putMended(ctx, tx, row, kind, delta, known)
 	})
 }
 
-func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
+// put writes a change that starts from a revision of central's, and the view after it.
+func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, base int64, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
 	now := s.now()
 	stamp, err := s.nextStamp(ctx, tx, known[factStamp])
 	if err != nil {
 		return row, err
 	}
+	known[factStamp] = stamp.String() // several changes may be saved at once
 	author := known[factWorker]
 	boot, since := s.tick()
 	text, err := json.Marshal(delta)
 	if err != nil {
 		return row, err
 	}
-	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, row.Revision, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
+	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, base, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {

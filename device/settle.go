@@ -49,7 +49,7 @@ func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, fie
 		delta := before.Set(field, to)
 		if field == merge.RecordRemoval {
 			if string(to) == "true" {
-				row, err = s.removeTogether(ctx, tx, c, id, known)
+				row, err = s.removeTogether(ctx, tx, c, id, wish{kind: change.Remove}, known)
 				if err == nil {
 					saved, err = row.record(c)
 				}

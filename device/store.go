@@ -165,10 +165,13 @@ const (
 	factToken       = "token"
 	factWorker      = "worker" // who is signed in; empty when nobody is
 	factRole        = "role"   // theirs
+	factSeen        = "seen"   // the latest moment that this store has seen, by the device's clock
 	factGeneration  = "generation"
 	factStamp       = "stamp"       // the last one given
 	factAnswered    = "answered"    // highest number of a change whose answer is stored
 	factOffset      = "offset"      // of the device's clock, as last measured
+	factBoot        = "boot"        // the run of the machine in which it was measured
+	factOffsetThen  = "offset_then" // what was last measured before the machine was started anew
 	factTerritories = "territories" // that they hold: a JSON list
 	factSight       = "sight"       // stands for who the workers of the device are and what they may
 	factHeld        = "held"        // that any worker of the device holds: a JSON list
@@ -242,15 +245,21 @@ func (s *Store) incarnation(ctx context.Context, r runner) (uuid.UUID, error) {
 
 // offset is what was last measured of the device's clock.
 func (s *Store) offset(ctx context.Context, r runner) (clock.Offset, error) {
-	text, err := fact(ctx, r, factOffset)
+	offset, _, err := measured(ctx, r, factOffset)
+	return offset, err
+}
+
+// measured reads a measurement of the device's clock. It is not known before the first.
+func measured(ctx context.Context, r runner, name string) (offset clock.Offset, known bool, err error) {
+	text, err := fact(ctx, r, name)
 	if err != nil || text == "" {
-		return clock.Offset{}, err
+		return offset, false, err
 	}
 	var by, within int64
 	if _, err := fmt.Sscanf(text, "%d %d", &by, &within); err != nil {
-		return clock.Offset{}, fmt.Errorf("stored clock offset %q: %w", text, err)
+		return offset, false, fmt.Errorf("stored clock offset %q: %w", text, err)
 	}
-	return clock.Offset{By: time.Duration(by), Error: time.Duration(within)}, nil
+	return clock.Offset{By: time.Duration(by), Error: time.Duration(within)}, true, nil
 }
 
 func timeText(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }

@@ -57,14 +57,6 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 		return err
 	}
-	offset, err := s.offset(ctx, tx)
-	if err != nil {
-		return err
-	}
-	incarnation, err := s.incarnation(ctx, tx)
-	if err != nil {
-		return err
-	}
 	row.Revision, row.Pending = under.Revision, len(changes)
 	if under.Exists() {
 		marks, err := json.Marshal(under.Marks)
@@ -78,14 +70,9 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if row.UnderFields.Valid {
 		row.UnderFields.String, row.UnderRemoved = string(under.Fields.JSON()), under.Removed
 	}
-	view := under
-	for _, q := range changes {
-		ch, err := q.change()
-		if err != nil {
-			return err
-		}
-		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By)),
-			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
+	view, err := s.overlay(ctx, tx, c, under, changes)
+	if err != nil {
+		return err
 	}
 	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())
 	if c.Sync.Keep == definition.OnDemand && row.ConfirmedAt == nil && under.Exists() {
@@ -96,4 +83,27 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		row.Local = "{}"
 	}
 	return s.writeStored(ctx, tx, row)
+}
+
+// overlay lays unsent changes over what central last said, in their order.
+func (s *Store) overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, under merge.State, changes []queued) (merge.State, error) {
+	offset, err := s.offset(ctx, tx)
+	if err != nil {
+		return under, err
+	}
+	incarnation, err := s.incarnation(ctx, tx)
+	if err != nil {
+		return under, err
+	}
+	view := under
+	for _, q := range changes {
+		ch, err := q.change()
+		if err != nil {
+			return under, err
+		}
+		stamp := offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By))
+		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
+			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
+	}
+	return view, nil
 }

@@ -310,11 +310,6 @@ func (w *world) giveUp(ctx context.Context, d *unit) error {
 			return nil
 		}
 		q := queue[at]
-		for _, reason := range q.Reasons {
-			if reason.Code == change.CodeNumberReused {
-				w.report.Wrong = append(w.report.Wrong, fmt.Sprintf("P10: %s used a number twice: %s", d.name, reason.Message))
-			}
-		}
 		w.tell("%s gives up a change of %s, which is %s: %s", d.worker, name(q.Collection, q.Record), q.Verdict, q.Reasons[0].Message)
 		gone := map[uuid.UUID]bool{q.Record: true}
 		before := w.pendingOf(queue)

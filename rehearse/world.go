@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/rights"
@@ -37,6 +38,7 @@ type world struct {
 	devices  []*unit
 	late     []func() // batches that are still under way
 	quiet    bool     // nothing goes wrong any more
+	copies   bool     // some store is a copy of another, and both are used
 	zones    []string // territories that there are
 	opened   []opened // records that somebody has open at central
 	accepted int      // changes, repetitions among them
@@ -275,6 +277,9 @@ func (w *world) note(answers wire.Answers) {
 			w.accepted++
 		}
 		w.report.Answers[string(answer.Answer)]++
+		if answer.Answer == change.Refused && !w.copies && answer.Reasons[0].Code == change.CodeNumberReused {
+			w.wrong("P10: a store has used a number twice: %s", answer.Reasons[0].Message)
+		}
 		for _, reason := range answer.Reasons {
 			if !answer.Answer.Accepted() {
 				w.report.Refused[reason.Code]++

@@ -221,7 +221,7 @@ func (m *Tables) HandOut(_ context.Context, collection string, count int) (head 
 func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 	for _, v := range d.Versions {
 		source := change.Source{Incarnation: d.Origin.Incarnation, Number: v.Change.Number}
-		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device, Off: d.Origin.Offset.Error})
+		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device})
 		if d.Changed(v) {
 			kept := *d.Rows[v.Key]
 			kept.Stored = true

@@ -47,8 +47,8 @@ func (c *Past) Whole(ctx context.Context) (records []desk.Held, history []desk.A
 		return nil, nil, err
 	}
 	for _, v := range versions {
-		one := desk.Accepted{Source: change.Source{Incarnation: v.Incarnation, Number: v.Number}, Device: v.Device,
-			Off: time.Duration(v.UncertaintyMS) * time.Millisecond}
+		one := desk.Accepted{Source: change.Source{Incarnation: v.Incarnation, Number: v.Number}, Device: v.Device}
+		one.Off = time.Duration(v.UncertaintyMS) * time.Millisecond
 		one.Key = desk.Key{Collection: v.Collection, ID: v.Record}
 		one.Revision, one.Position, one.Removed, one.Author = v.Revision, v.Position, v.Removed, v.Author
 		one.Change = change.Change{Number: v.Number, Collection: v.Collection, Record: v.Record, Kind: v.Kind, Base: v.Base, Author: v.Author}

@@ -77,6 +77,7 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 	sent, decisions := make([]*string, size), make([]*string, size)
 	revisions, positions, bases, numbers := make([]int64, size), make([]int64, size), make([]int64, size), make([]int64, size)
 	removed := make([]bool, size)
+	off := make([]int64, size)
 	editedDevice, editedAt := make([]time.Time, size), make([]time.Time, size)
 	for n, v := range d.Versions {
 		collections[n], records[n], kinds[n] = v.Collection, v.ID.String(), string(v.Change.Kind)
@@ -89,16 +90,16 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 			text := marshal(v.Decisions)
 			decisions[n] = &text
 		}
-		editedDevice[n], editedAt[n] = v.Change.EditedAt, v.EditedAt
+		editedDevice[n], editedAt[n], off[n] = v.Change.EditedAt, v.EditedAt, v.Off.Milliseconds()
 	}
 	_, err := t.ExecContext(ctx, `
 		INSERT INTO versions (collection, record, revision, position, kind, base, delta, sent, decisions, number, stamp,
-			edited_device, edited_at, author, removed, incarnation, batch, device, uncertainty_ms, received_at)
-		SELECT u.*, $16, $17, $18, $19, $20
+			edited_device, edited_at, author, removed, uncertainty_ms, incarnation, batch, device, received_at)
+		SELECT u.*, $17, $18, $19, $20
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[], $9::json[],
-			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::boolean[]) u`,
-		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt, authors, removed,
-		d.Origin.Incarnation, d.Origin.Batch, d.Origin.Device, d.Origin.Offset.Error.Milliseconds(), d.Origin.Received)
+			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::boolean[], $16::bigint[]) u`,
+		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt, authors, removed, off,
+		d.Origin.Incarnation, d.Origin.Batch, d.Origin.Device, d.Origin.Received)
 	return err
 }
 

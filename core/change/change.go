@@ -40,6 +40,7 @@ type Change struct {
 	Group      *Group       `json:"group,omitempty" doc:"The changes that this one stands or falls with."`
 	Folds      []int64      `json:"folds,omitempty" doc:"Numbers of earlier unsent changes of the record that this one says as well. They are never sent."`
 	TurnedMS   int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
+	UnsureMS   int64        `json:"unsure_ms,omitempty" minimum:"0" doc:"Milliseconds by which the change may be dated wrong beyond what was measured of the clock, such as when the machine was started anew since and nobody can tell whether its clock was turned. No part of what the change says."`
 }
 
 // Bounds on what one change can be part of, or stand for.

@@ -87,6 +87,8 @@ func problemOf(c change.Change) string {
 		return fmt.Sprintf("a change folds at most %d others, all with lower numbers", change.MaxFolds)
 	case c.TurnedMS > maxTurned || c.TurnedMS < -maxTurned:
 		return "no clock is turned by more than a century"
+	case c.UnsureMS > maxTurned || c.UnsureMS < 0:
+		return "unsure_ms is 0 to a century"
 	}
 	return ""
 }

@@ -50,6 +50,7 @@ type Version struct {
 	Decisions []change.Decision
 	Stamp     clock.Stamp
 	EditedAt  time.Time
+	Off       time.Duration // how far stamp and time may be off
 	Author    string
 }
 
@@ -57,8 +58,7 @@ type Version struct {
 type Accepted struct {
 	Version
 	Source change.Source
-	Device string        // name; empty for what was written at central
-	Off    time.Duration // how far the stamp may be off
+	Device string // name; empty for what was written at central
 }
 
 // Side is the version as decisions name it.

@@ -144,7 +144,8 @@ func (d *desk) note(n int, at Key, next *Row, ch change.Change, out merge.Outcom
 		edited = d.from.Received
 	}
 	v := &Version{Key: at, Change: ch, Revision: out.State.Revision, Removed: out.State.Removed, Delta: out.Delta,
-		Decisions: out.Decisions, Stamp: stamp, EditedAt: edited, Author: d.from.People[0].Name}
+		Decisions: out.Decisions, Stamp: stamp, EditedAt: edited,
+		Off: d.from.Offset.Error + time.Duration(ch.UnsureMS)*time.Millisecond, Author: d.from.People[0].Name}
 	if ch.Author != "" {
 		v.Author = ch.Author
 	}

@@ -76,6 +76,7 @@ CREATE TABLE outbox (
     generation TEXT NOT NULL DEFAULT '', -- of central, that base is meant in, where that is an earlier one
     grp        TEXT NOT NULL DEFAULT '', -- id of the group that it stands or falls with
     grp_of     INTEGER NOT NULL DEFAULT 0,
+    mended     INTEGER NOT NULL DEFAULT 0, -- its group was refused, and goes again: whoever edits one of it edits the group
     folds      TEXT NOT NULL DEFAULT '[]', -- JSON list of the numbers of changes that this one says as well
     place      INTEGER, -- where in the outbox it stands, when that is not its number
     boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,7 +14,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
+	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/device"
 	"homing/wire"
 )
@@ -38,9 +41,9 @@ or a text that only one record's label has.`,
 			{Name: "children", Usage: "list the records that belong to one", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localChildren},
 			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localShow},
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: storeFlags(append(fieldFlags(false), jsonFlag)...), Action: localAdd},
-			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(append(fieldFlags(true), jsonFlag)...), Action: localEdit},
+			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(append(fieldFlags(true), jsonFlag, seenFlag)...), Action: localEdit},
 			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
-				Flags: storeFlags(&cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
+				Flags: storeFlags(seenFlag, &cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
 			{Name: "settle", Usage: "settle a disputed field, with signal or without", ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(jsonFlag), Action: localSettle},
 			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag), Action: localReview},
 			{Name: "send-again", Usage: "offer central once more what it has refused, as it is", ArgsUsage: "NUMBER", Flags: storeFlags(jsonFlag), Action: localSendAgain,
@@ -351,12 +354,57 @@ func localEdit(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		r, err := store.Edit(ctx, d.Collection, id, fields)
+		saw, err := seenRecord(c, d.Definition, id)
 		if err != nil {
 			return err
 		}
-		return saved(c, r, "Edited")
+		r, err := store.Edit(ctx, d.Definition.Collection, id, fields, saw...)
+		if err != nil {
+			return err
+		}
+		return saved(c, r, "Edited"+metOthers(r.Decisions))
 	})
+}
+
+// What became of an edit that met others, at central and on a device.
+const (
+	heldWords   = ", but held for a person where others had changed the same field (homing conflicts list)"
+	mergedWords = ", merged with what others changed meanwhile"
+)
+
+var seenFlag = &cli.StringFlag{Name: "seen", Usage: "the `FILE` that homing local show --json wrote of the record that you saw; " +
+	"what others changed since follows the collection's rules"}
+
+// seenRecord reads the record that the author of an edit had before them, if they say so.
+func seenRecord(c *cli.Command, d definition.Definition, id uuid.UUID) ([]device.SaveOption, error) {
+	if c.String("seen") == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(c.String("seen"))
+	if err != nil {
+		return nil, usageError{err}
+	}
+	var seen device.Record
+	if err := json.Unmarshal(text, &seen); err != nil {
+		return nil, usageError{fmt.Errorf("%s is not what homing local show --json writes: %w", c.String("seen"), err)}
+	}
+	if seen.Collection != d.Collection || seen.ID != id {
+		return nil, usageError{fmt.Errorf("%s holds another record: %s of %s", c.String("seen"), seen.ID, seen.Collection)}
+	}
+	return []device.SaveOption{device.Saw(seen)}, nil
+}
+
+// metOthers says what became of an edit whose author had not seen the latest state.
+func metOthers(decisions []change.Decision) string {
+	for _, decision := range decisions {
+		if decision.Rule == string(merge.Ask) || decision.Rule == string(merge.AskRemoval) {
+			return heldWords
+		}
+	}
+	if len(decisions) > 0 {
+		return mergedWords
+	}
+	return ""
 }
 
 func saved(c *cli.Command, r device.Record, done string) error {
@@ -380,8 +428,16 @@ func localRemove(ctx context.Context, c *cli.Command) error {
 		if also > 0 && !c.Bool("with-children") {
 			return fmt.Errorf("%w: %s would go with it; add --with-children", device.ErrHasChildren, count(also, "record"))
 		}
-		if err := store.Remove(ctx, d.Collection, id); err != nil {
+		saw, err := seenRecord(c, d.Definition, id)
+		if err != nil {
 			return err
+		}
+		if err := store.Remove(ctx, d.Definition.Collection, id, saw...); err != nil {
+			return err
+		}
+		if r, err := store.Get(ctx, d.Definition.Collection, id); err == nil {
+			fmt.Fprintf(c.Root().Writer, "Not removed: %s (%s %s). Others have edited it since what you saw, and edits stay. Look at it again.\n", r.Label, r.Collection, r.ID)
+			return nil
 		}
 		fmt.Fprintf(c.Root().Writer, "Removed here: %s (%s %s). The removal is sent with the next exchange.\n", r.Label, r.Collection, r.ID)
 		return nil

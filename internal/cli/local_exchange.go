@@ -88,6 +88,9 @@ func progressText(p device.Progress) string {
 
 func printSummary(w io.Writer, s device.Summary) {
 	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d held, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Removed)
+	if s.Copied {
+		fmt.Fprintln(w, "Another store has used the same numbers: one is a copy of the other. This one goes on under an identity of its own, and has sent again what was refused for that.")
+	}
 	if s.Withdrawn > 0 {
 		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
 	}

@@ -415,9 +415,9 @@ func write(ctx context.Context, c *cli.Command, call caller, d *definition.Colle
 	case method == http.MethodDelete && !answer.Record.Removed:
 		done = "Not removed, since somebody has edited it meanwhile"
 	case answer.Answer == change.Held:
-		done += ", but held for a person where others had changed the same field (homing conflicts list)"
+		done += heldWords
 	case answer.Answer == change.Merged:
-		done += ", merged with what others changed meanwhile"
+		done += mergedWords
 	}
 	fmt.Fprintf(w, "%s: %s %s is at revision %d.\n", done, d.Collection, answer.Record.ID, answer.Revision)
 	return nil
