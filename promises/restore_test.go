@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -61,44 +60,13 @@ func TestP10ARestoredStore(t *testing.T) {
 	}
 }
 
-// P10: two copies of one store that are used side by side are noticed: the second to use a number is refused, and loses nothing.
-func TestP10TwoCopiesAreNoticed(t *testing.T) {
-	bed := testbed.Start(t)
-	store := bed.Device("worker", "tablet", device.Options{})
-	testbed.Exchange(t, store)
-	copied := filepath.Join(t.TempDir(), "copy.db")
-	testbed.Must(t, store.Backup(ctx, copied)) // opened as it is, not restored
-	twin, err := device.Open(ctx, copied, device.Options{})
-	testbed.Must(t, err)
-	defer twin.Close()
-	addTrail(t, store, "By the one")
-	other := addTrail(t, twin, "By the other")
-	testbed.Exchange(t, store)
-	summary, err := twin.Exchange(ctx, nil)
-	testbed.Must(t, err)
-	queue, err := twin.Review(ctx)
-	testbed.Must(t, err)
-	if summary.Refused != 1 || len(queue) != 1 || queue[0].Reasons[0].Code != change.CodeNumberReused {
-		t.Fatalf("%+v, %+v", summary, queue)
-	}
-	// A backup of the copy, restored, is a store of its own, and what was refused goes in.
-	backup, path := filepath.Join(t.TempDir(), "b.db"), filepath.Join(t.TempDir(), "own.db")
-	testbed.Must(t, twin.Backup(ctx, backup))
-	testbed.Must(t, device.Restore(ctx, backup, path, device.Options{}))
-	own, err := device.Open(ctx, path, device.Options{})
-	testbed.Must(t, err)
-	defer own.Close()
-	_, err = own.SendAgain(ctx, queue[0].Number)
-	testbed.Must(t, err)
-	testbed.Exchange(t, own)
-	bed.Same(own)
-	if got := valueAt(t, bed, "trails", other.ID, "name"); got != "By the other" {
-		t.Errorf("the other's trail is called %q", got)
-	}
-	if err := device.Restore(ctx, "/dev/null", filepath.Join(t.TempDir(), "x.db"), device.Options{}); err == nil {
+// A file that is no backup is not restored, and nothing is left of it.
+func TestRestoringWhatIsNoBackup(t *testing.T) {
+	folder := t.TempDir()
+	if err := device.Restore(ctx, "/dev/null", filepath.Join(folder, "x.db"), device.Options{}); err == nil {
 		t.Error("an empty file was restored")
 	}
-	left, err := os.ReadDir(t.TempDir())
+	left, err := os.ReadDir(folder)
 	if err != nil || len(left) != 0 {
 		t.Errorf("left are %v, %v", left, err)
 	}

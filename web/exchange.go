@@ -135,14 +135,14 @@ func unreadableBody(err error) error {
 
 func (s *Server) registerPull() {
 	type pullIn struct {
-		Collection string   `path:"collection"`
-		Exchange   string   `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
-		Store      string   `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
-		Cursor     int64    `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
-		Answered   int64    `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
-		Limit      int      `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
-		Covers     []string `query:"covers,explode" doc:"The territories that the device has loaded, each as one parameter; all that its worker holds when left out."`
-		Load       bool     `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
+		covering
+		Collection string `path:"collection"`
+		Exchange   string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Store      string `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
+		Cursor     int64  `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
+		Answered   int64  `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
+		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
+		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
 	op := s.operation(http.MethodGet, "/v1/collections/{collection}/changes", "pull", "Pull what changed in a collection after a cursor", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
@@ -151,9 +151,7 @@ func (s *Server) registerPull() {
 	op.Responses = map[string]*huma.Response{"200": {Description: "A page", Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
 		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit, Load: in.Load}
-		if in.Covers != nil {
-			ask.Covers = slices.DeleteFunc(in.Covers, func(key string) bool { return key == "" })
-		}
+		ask.Covers = in.loaded
 		var err error
 		if ask.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {
 			return nil, err
@@ -172,6 +170,22 @@ func (s *Server) registerPull() {
 			}
 		}}, nil
 	})
+}
+
+// covering is the part of a question that says which territories a device has loaded.
+type covering struct {
+	Covers []string `query:"covers,explode" doc:"The territories that the device has loaded, each as one parameter; all that its workers hold when left out, and none when there is one that is empty."`
+	loaded []string // nil when nothing was said
+}
+
+// Resolve reads the territories: covers= says that none are loaded, which is not the same as saying nothing.
+func (c *covering) Resolve(ctx huma.Context) []error {
+	at := ctx.URL()
+	said, any := at.Query()["covers"]
+	if any {
+		c.loaded = slices.DeleteFunc(append([]string{}, said...), func(key string) bool { return key == "" })
+	}
+	return nil
 }
 
 // headerID reads an id that a header may carry.
@@ -224,18 +238,14 @@ func (s *Server) registerLookUp() {
 	})
 
 	type printsIn struct {
-		Collection string   `path:"collection"`
-		Covers     []string `query:"covers,explode" doc:"The territories that the device has loaded; all that its workers hold when left out."`
-		Bucket     string   `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
+		covering
+		Collection string `path:"collection"`
+		Bucket     string `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
 	}
 	op = s.operation(http.MethodGet, "/v1/collections/{collection}/fingerprints", "fingerprints", "What a device should hold, by fingerprints", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *printsIn) (*answer[wire.Fingerprints], error) {
-		covers := in.Covers
-		if covers != nil {
-			covers = slices.DeleteFunc(covers, func(key string) bool { return key == "" })
-		}
-		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, covers, in.Bucket)
+		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, in.loaded, in.Bucket)
 		return &answer[wire.Fingerprints]{got}, err
 	})
 

@@ -197,7 +197,9 @@ func Differences(before, now Definition) []Difference {
 	for what, differ := range map[string]bool{"title": before.Title != now.Title, "label": before.Label != now.Label, "key": before.Key != now.Key,
 		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory, "rules": !maps.Equal(before.Sync.Rules, now.Sync.Rules),
 		"parent": !equal(before.Parent, now.Parent), "direction": before.Sync.Direction != now.Sync.Direction, "keep": before.Sync.Keep != now.Sync.Keep,
-		"maximum age": !equal(before.Sync.MaxAge, now.Sync.MaxAge)} {
+		"maximum age":                     !equal(before.Sync.MaxAge, now.Sync.MaxAge),
+		"way of removals that meet edits": before.Rules().Removal != now.Rules().Removal,
+		"keeping of every step":           (before.Sync.Steps == Every) != (now.Sync.Steps == Every)} {
 		if differ {
 			note("", "the "+what+" changes")
 		}

@@ -53,8 +53,12 @@ fields:
   cost: {type: number, computed: "record.hours * 3.0"}
   by: {type: string, filled: worker.name}
   memo: {type: string, local: true}
+  keeper: {type: object, properties: {phone: {type: string}, calls: {type: integer}}}
 parent: {collection: sites, field: up, removal: remove}
 sync:
+  removal: ask
+  steps: every
+  rules: {hours: sum, keeper/calls: sum, keeper/phone: ask}
   direction: up
   keep: 2 weeks
   max_age: {warn: 1 day, block: 3 days}

@@ -3,6 +3,8 @@ package definition
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -44,6 +46,9 @@ func WriteSource(d Definition) []byte {
 		}
 	}
 	fmt.Fprintf(&out, "sync:\n  removal: %s\n", d.Sync.Removal)
+	if d.Sync.Steps != "" {
+		fmt.Fprintf(&out, "  steps: %s\n", d.Sync.Steps)
+	}
 	if d.Sync.Territory != "" {
 		fmt.Fprintf(&out, "  territory: %s\n", strconv.Quote(d.Sync.Territory))
 	}
@@ -61,10 +66,8 @@ func WriteSource(d Definition) []byte {
 	}
 	if len(d.Sync.Rules) > 0 {
 		out.WriteString("  rules:\n")
-		for _, field := range d.Fields {
-			if rule, own := d.Sync.Rules[field.Name]; own {
-				fmt.Fprintf(&out, "    %s: %s\n", field.Name, rule)
-			}
+		for _, path := range slices.Sorted(maps.Keys(d.Sync.Rules)) { // of fields, and of parts of nested ones
+			fmt.Fprintf(&out, "    %s: %s\n", path, d.Sync.Rules[path])
 		}
 	}
 	if text, err := json.Marshal(d.Carry); err == nil && string(text) != "{}" {

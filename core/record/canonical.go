@@ -8,15 +8,17 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
 // Bounds on one value. They keep a malicious or broken value from costing more than the batch that carried it.
 const (
-	MaxDepth    = 32      // objects and lists within one another
-	MaxValue    = 1 << 20 // bytes of one canonical field
-	maxExponent = 308     // the range of a double; past it no program reads the number back
-	maxPlain    = 21      // digits before a number is written with an exponent
+	MaxDepth = 32      // objects and lists within one another
+	MaxValue = 1 << 20 // bytes of one canonical field
+	maxPlain = 21      // digits before a number is written with an exponent
+	// surelyDouble is a power of ten within which every number is one that a double comes near.
+	surelyDouble = 300
 )
 
 // ErrValue reports a JSON text that cannot be the value of a field; the message says why.
@@ -33,6 +35,9 @@ func Canonical(raw []byte) (json.RawMessage, error) {
 	}
 	if !utf8.Valid(raw) {
 		return nil, fmt.Errorf("%w: not valid UTF-8", ErrValue)
+	}
+	if loneSurrogate(raw) {
+		return nil, fmt.Errorf("%w: a text holds half of a character (an escape from \\ud800 to \\udfff without its other half)", ErrValue)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
@@ -63,6 +68,40 @@ func plain(raw []byte) bool {
 	}
 	text := raw[1 : len(raw)-1]
 	return raw[len(raw)-1] == '"' && !slices.ContainsFunc(text, func(b byte) bool { return b < ' ' || b > '~' || b == '"' || b == '\\' })
+}
+
+// loneSurrogate says whether a JSON text escapes half of a character, which would come out as another one. Two halves that
+// follow each other make a character (RFC 8259, section 7).
+func loneSurrogate(raw []byte) bool {
+	for n := 0; n < len(raw); n++ {
+		if raw[n] != '\\' {
+			continue
+		}
+		unit, escaped := escapedUnit(raw[n:])
+		if !escaped {
+			n++ // whatever is escaped, it is not the start of another escape
+			continue
+		}
+		n += len(`\ud800`) - 1
+		if !utf16.IsSurrogate(unit) {
+			continue
+		}
+		low, follows := escapedUnit(raw[n+1:])
+		if !follows || utf16.DecodeRune(unit, low) == utf8.RuneError {
+			return true
+		}
+		n += len(`\ud800`)
+	}
+	return false
+}
+
+// escapedUnit reads an escape such as \u00e9 at the start of a text.
+func escapedUnit(text []byte) (unit rune, ok bool) {
+	if len(text) < 6 || text[0] != '\\' || text[1] != 'u' {
+		return 0, false
+	}
+	value, err := strconv.ParseUint(string(text[2:6]), 16, 16)
+	return rune(value), err == nil
 }
 
 func canonicalValue(decoder *json.Decoder, out *bytes.Buffer, depth int) error {
@@ -184,8 +223,11 @@ func canonicalNumber(literal string) (string, error) {
 	if digits == "" {
 		return "0", nil
 	}
-	if point > maxExponent || point < -maxExponent {
-		return "", fmt.Errorf("%w: the number %.40s is out of range", ErrValue, literal)
+	if point > surelyDouble || point < -surelyDouble {
+		// Past the range of a double, no program reads the number back.
+		if value, err := strconv.ParseFloat(literal, 64); err != nil || value == 0 {
+			return "", fmt.Errorf("%w: the number %.40s is out of range", ErrValue, literal)
+		}
 	}
 	var out strings.Builder
 	if negative {

@@ -1,0 +1,146 @@
+package promises_test
+
+import (
+	"net/http"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"homing/central"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// twins are two copies of one store with a trail that central has. The second is opened as it is, not restored.
+func twins(t *testing.T, bed *testbed.Bed) (one, other *device.Store, trail device.Record) {
+	t.Helper()
+	one = bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, one)
+	trail = addTrail(t, one, "Ridge")
+	testbed.Exchange(t, one)
+	path := filepath.Join(t.TempDir(), "copy.db")
+	testbed.Must(t, one.Backup(ctx, path))
+	other, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	t.Cleanup(func() { other.Close() })
+	return one, other, trail
+}
+
+// P10: two copies of one store that are used side by side are noticed. Both go on under identities of their own, all that both
+// have saved goes in once, and nobody has to do anything for it.
+func TestP10TwoCopiesAreNoticed(t *testing.T) {
+	bed := testbed.Start(t)
+	one, other, _ := twins(t, bed)
+	addTrail(t, one, "By the one")
+	mine := addTrail(t, other, "By the other")
+	testbed.Exchange(t, one)
+	summary := testbed.Exchange(t, other)
+	if !summary.Copied || summary.Refused != 0 || summary.Applied != 1 {
+		t.Errorf("%+v", summary)
+	}
+	if queue, err := other.Review(ctx); err != nil || len(queue) != 0 {
+		t.Errorf("%d changes are left, %v", len(queue), err)
+	}
+	if got := valueAt(t, bed, "trails", mine.ID, "name"); got != "By the other" {
+		t.Errorf("the other's trail is called %q", got)
+	}
+	addTrail(t, one, "By the one again")
+	if summary := testbed.Exchange(t, one); !summary.Copied || summary.Applied != 1 {
+		t.Errorf("the first of them: %+v", summary)
+	}
+	testbed.Exchange(t, one, other, one)
+	bed.Same(one, other)
+	if summary := testbed.Exchange(t, one); summary.Copied {
+		t.Error("it parts again")
+	}
+}
+
+// P5, P10: what one copy saved is not overwritten by the other as if both were one mind, under any rule.
+func TestP5ACopyIsNotTheSameMind(t *testing.T) {
+	for rule, stays := range map[string]string{"ask": "first", "first": "first", "newest": "third"} {
+		t.Run(rule, func(t *testing.T) {
+			bed := testbed.Start(t)
+			bed.Define(testbed.Trails + "sync: {rules: {note: " + rule + "}}\n")
+			one, other, trail := twins(t, bed)
+			editTrail(t, one, trail.ID, device.Fields{"note": "first"})
+			editTrail(t, other, trail.ID, device.Fields{"state": "closed"}) // its number is that of the edit above
+			testbed.Exchange(t, one)
+			// The copy sends a number of its own besides, which nobody has used.
+			editTrail(t, other, trail.ID, device.Fields{"note": "third"})
+			testbed.Exchange(t, other)
+			testbed.Exchange(t, one, other)
+			if got := valueAt(t, bed, "trails", trail.ID, "note"); got != stays {
+				t.Errorf("central has %q", got)
+			}
+			history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", trail.ID)
+			testbed.Must(t, err)
+			decided := false
+			for _, h := range history {
+				for _, d := range h.Decisions {
+					decided = decided || d.Field == "note" && d.Rule == rule
+				}
+			}
+			if !decided {
+				t.Errorf("no decision says why: %+v", history[0])
+			}
+			bed.Same(one, other)
+		})
+	}
+}
+
+// P3, P10: of two copies, one is restored as the guide says. The other is sent all that the first does, though both belong to one
+// device.
+func TestP3ACopyIsSentWhatTheOtherDoes(t *testing.T) {
+	bed := testbed.Start(t)
+	one := bed.Device("worker", "tablet", device.Options{})
+	testbed.Exchange(t, one)
+	addTrail(t, one, "Ridge")
+	testbed.Exchange(t, one)
+	backup, path := filepath.Join(t.TempDir(), "b.db"), filepath.Join(t.TempDir(), "own.db")
+	testbed.Must(t, one.Backup(ctx, backup))
+	testbed.Must(t, device.Restore(ctx, backup, path, device.Options{}))
+	restored, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer restored.Close()
+	testbed.Exchange(t, restored)
+	for _, name := range []string{"a", "b", "c"} { // numbers of the lost store that turned up, and of the restored one
+		addTrail(t, restored, "restored "+name)
+		addTrail(t, one, "turned up "+name)
+	}
+	testbed.Exchange(t, restored, one, restored, one)
+	bed.Same(one, restored)
+}
+
+// P2: a batch that was made smaller may have arrived whole. What is saved afterwards is not folded into what was sent.
+func TestP2ASmallerBatchIsNotForgotten(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(testbed.Trails + "  seen: {type: integer}\nsync: {rules: {seen: sum}}\n")
+	cut := 0
+	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
+		if r.URL.Path == "/v1/batches" && cut < 2 {
+			if cut++; cut == 1 {
+				return testbed.Hold // it arrives, and the device gives up on it
+			}
+			return testbed.CutBefore
+		}
+		return testbed.Pass
+	})
+	store := bed.Device("worker", "tablet", device.Options{Patience: time.Second}, proxy.URL)
+	testbed.Exchange(t, store)
+	one, other := addTrail(t, store, "Ridge"), addTrail(t, store, "Valley")
+	store.Exchange(ctx, nil) // breaks off
+	for n := range 3 {
+		editTrail(t, store, one.ID, device.Fields{"seen": n + 1})
+		editTrail(t, store, other.ID, device.Fields{"seen": n + 1})
+		store.Exchange(ctx, nil) // may break off
+	}
+	testbed.Exchange(t, store)
+	for _, id := range []device.Record{one, other} {
+		if got := valueAt(t, bed, "trails", id.ID, "seen"); got != "3" {
+			t.Errorf("central counts %s", got)
+		}
+	}
+	if queue, err := store.Review(ctx); err != nil || len(queue) != 0 {
+		t.Errorf("left are %+v, %v", queue, err)
+	}
+}
