@@ -39,10 +39,18 @@ type Options struct {
 
 // Cluster is a running cluster. One process owns it.
 type Cluster struct {
+	home     home
 	port     int
 	password string
 	pid      int
 	done     chan struct{} // closed when a postmaster that this process started has ended; nil for one it found running
+}
+
+// home is where a cluster lies and how it is run.
+type home struct {
+	bin, dir  string
+	as        *syscall.Credential
+	throwaway bool
 }
 
 const superuser = "homing"
@@ -75,23 +83,54 @@ func Start(ctx context.Context, options Options) (*Cluster, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the cluster in %s has lost its password file: %w", dir, err)
 	}
-	c := &Cluster{password: strings.TrimSpace(string(password))}
+	c := &Cluster{password: strings.TrimSpace(string(password)), home: home{bin, dir, as, options.Throwaway}}
 	if c.adopt(ctx, data) {
 		return c, nil
 	}
+	if c.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	return c, c.run(ctx)
+}
+
+// Again starts the cluster again after its postmaster has died, on the port that it had, so that its URLs stay good.
+func (c *Cluster) Again(ctx context.Context) error { return c.run(ctx) }
+
+// Folder is where the cluster lies.
+func (c *Cluster) Folder() string { return c.home.dir }
+
+// Ended is closed when the postmaster has ended, whatever the reason. It is asked for anew after [Cluster.Again].
+func (c *Cluster) Ended() <-chan struct{} {
+	if c.done != nil {
+		return c.done
+	}
+	const look = time.Second // nobody tells when a process ends that another has started
+	ended := make(chan struct{})
+	pid := c.pid
+	go func() {
+		for syscall.Kill(pid, 0) == nil {
+			time.Sleep(look)
+		}
+		close(ended)
+	}()
+	return ended
+}
+
+// run starts a postmaster and waits until it answers.
+func (c *Cluster) run(ctx context.Context) error {
 	// After a postmaster was killed, its other processes take a moment to end; until then a new one gives up at once.
 	const tries = 20
 	for try := 1; ; try++ {
-		if err := c.launch(bin, dir, as, options.Throwaway); err != nil {
-			return nil, err
+		if err := c.launch(); err != nil {
+			return err
 		}
-		err := c.wait(ctx, filepath.Join(dir, "log"))
+		err := c.wait(ctx, filepath.Join(c.home.dir, "log"))
 		if err == nil {
-			return c, nil
+			return nil
 		}
 		c.Stop()
 		if try == tries || !strings.Contains(err.Error(), "pre-existing shared memory block") {
-			return nil, err
+			return err
 		}
 		time.Sleep(250 * time.Millisecond)
 	}
@@ -313,13 +352,9 @@ func (c *Cluster) adopt(ctx context.Context, data string) bool {
 	return false
 }
 
-func (c *Cluster) launch(bin, dir string, as *syscall.Credential, throwaway bool) error {
-	port, err := freePort()
-	if err != nil {
-		return err
-	}
-	c.port = port
-	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+func (c *Cluster) launch() error {
+	bin, dir, as, throwaway := c.home.bin, c.home.dir, c.home.as, c.home.throwaway
+	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "max_connections=200", "-c", "log_min_messages=warning", "-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB"}
 	if throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")

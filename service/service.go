@@ -53,6 +53,8 @@ type Running struct {
 	served  chan error
 	tidied  chan struct{} // closed when nothing is tidied any more
 	tidy    context.CancelFunc
+	watched chan struct{} // closed when PostgreSQL is not watched any more
+	release func()        // gives the folder of the private PostgreSQL back
 	log     *slog.Logger
 }
 
@@ -74,7 +76,7 @@ func Start(ctx context.Context, options Options) (*Running, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; take another address with --listen", options.Listen, err)
 	}
-	r := &Running{log: options.Log, url: "http://" + listener.Addr().String(), served: make(chan error, 1)}
+	r := &Running{log: options.Log, url: "http://" + listener.Addr().String(), served: make(chan error, 2)}
 	if err := r.start(ctx, options); err != nil {
 		listener.Close()
 		return nil, errors.Join(err, r.stop())
@@ -92,6 +94,9 @@ func (r *Running) start(ctx context.Context, options Options) error {
 	database := options.Database
 	if database == "" {
 		var err error
+		if r.release, err = claim(options.Data); err != nil {
+			return err
+		}
 		if r.cluster, err = cluster.Start(ctx, cluster.Options{Dir: options.Data}); err != nil {
 			return err
 		}
@@ -108,7 +113,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 	if err := r.firstWorkers(ctx, options); err != nil {
 		return err
 	}
-	r.web = web.New(r.Central, web.Options{Open: options.Open, Build: options.Build, Console: options.Console, Log: options.Log,
+	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build, Console: options.Console, Log: options.Log,
 		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes, MaxChanges: options.MaxChanges})
 	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}
@@ -186,7 +191,16 @@ func (r *Running) keepTidy(options Options) {
 	}
 	var ctx context.Context
 	ctx, r.tidy = context.WithCancel(context.Background())
-	r.tidied = make(chan struct{})
+	r.tidied, r.watched = make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(r.watched)
+		if r.cluster == nil {
+			return
+		}
+		if err := r.supervise(ctx); err != nil {
+			r.served <- err
+		}
+	}()
 	go func() {
 		defer close(r.tidied)
 		for every := time.NewTicker(time.Hour); ; {
@@ -208,12 +222,16 @@ func (r *Running) stop() error {
 	if r.tidy != nil {
 		r.tidy()
 		<-r.tidied
+		<-r.watched
 	}
 	if r.Central != nil {
 		errs = append(errs, r.Central.Close())
 	}
 	if r.cluster != nil {
 		errs = append(errs, r.cluster.Stop())
+	}
+	if r.release != nil {
+		r.release()
 	}
 	return errors.Join(errs...)
 }

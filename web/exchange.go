@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/google/uuid"
 
 	"homing/central"
@@ -159,11 +160,17 @@ func (s *Server) registerPull() {
 		if ask.Store, err = headerID(wire.HeaderIncarnation, in.Store); err != nil {
 			return nil, err
 		}
-		text, err := s.page(ctx, ask)
+		text, written, err := s.page(ctx, ask)
 		if err != nil {
 			return nil, err
 		}
 		return &huma.StreamResponse{Body: func(out huma.Context) {
+			defer written()
+			_, w := humachi.Unwrap(out)
+			link := http.NewResponseController(w)
+			if err := link.SetWriteDeadline(time.Now().Add(pagePatience)); err == nil {
+				defer link.SetWriteDeadline(time.Time{}) // the link may carry more requests
+			}
 			out.SetHeader("Content-Type", wire.JSON)
 			if _, err := out.BodyWriter().Write(text); err != nil {
 				s.log.DebugContext(ctx, "page not delivered", "error", err)
@@ -200,8 +207,29 @@ func headerID(name, text string) (uuid.UUID, error) {
 	return id, nil
 }
 
-// page makes a page ready to be sent. Only so many are made at once, however many devices ask: each takes megabytes until it is written.
-func (s *Server) page(ctx context.Context, ask pulls.Request) ([]byte, error) {
+// Bounds on pages. Each takes megabytes until it is written, however slow the link is that it goes over.
+const (
+	pagesAtOnce  = 8               // that are being made
+	pagesOnWay   = 64              // that are being made or written
+	pagePatience = 5 * time.Minute // for writing one
+	roomPatience = 5 * time.Second // for others to be written
+)
+
+// page makes a page ready to be sent. Written gives its room back.
+func (s *Server) page(ctx context.Context, ask pulls.Request) (text []byte, written func(), err error) {
+	waiting, cancel := context.WithTimeout(ctx, roomPatience)
+	defer cancel()
+	if err := s.onWay.Acquire(waiting, 1); err != nil {
+		return nil, nil, errors.Join(fault.Fail(fault.Unavailable, "many devices are loading over slow links; ask for this page again later"), ctx.Err())
+	}
+	if text, err = s.makePage(ctx, ask); err != nil {
+		s.onWay.Release(1)
+		return nil, nil, err
+	}
+	return text, func() { s.onWay.Release(1) }, nil
+}
+
+func (s *Server) makePage(ctx context.Context, ask pulls.Request) ([]byte, error) {
 	select {
 	case s.pages <- struct{}{}:
 		defer func() { <-s.pages }()

@@ -120,6 +120,9 @@ func (s *Server) problem(ctx context.Context, err error) error {
 		p.Request = id
 		return p
 	}
+	if known.Kind == fault.Unavailable && s.options.Full != nil && s.options.Full() {
+		known = fault.Full() // what the database could not say any more
+	}
 	p := newProblem(statusOf[known.Kind], known.Message)
 	p.Type, p.Request, p.Reasons = wire.ProblemPrefix+string(known.Kind), id, known.Reasons
 	if known.Kind == fault.Unavailable || known.Kind == fault.StorageFull {

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/sync/semaphore"
 
 	"homing/central"
 	"homing/wire"
@@ -30,6 +31,8 @@ type Options struct {
 	RateBurst     int
 	MaxBodyBytes  int64 // of one request, after decompression; 0 means wire.MaxBatchBytes
 	MaxChanges    int   // in one batch; 0 means wire.MaxBatchChanges
+	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil says no.
+	Full func() bool
 }
 
 // Server answers central's HTTP requests.
@@ -40,13 +43,11 @@ type Server struct {
 	router  chi.Router
 	api     huma.API
 	metrics *metrics
-	pages   chan struct{} // holds one for each page that is being made
-	closing chan struct{} // closed when live events must end
+	pages   chan struct{}       // holds one for each page that is being made
+	onWay   *semaphore.Weighted // for pages that are made or being written
+	closing chan struct{}       // closed when live events must end
 	once    sync.Once
 }
-
-// pagesAtOnce bounds the memory that pulls take.
-const pagesAtOnce = 8
 
 // New builds the server. It does not listen yet.
 func New(c *central.Central, options Options) *Server {
@@ -59,7 +60,7 @@ func New(c *central.Central, options Options) *Server {
 	if options.MaxChanges == 0 {
 		options.MaxChanges = wire.MaxBatchChanges
 	}
-	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), pages: make(chan struct{}, pagesAtOnce), closing: make(chan struct{})}
+	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
 	s.router = chi.NewRouter()
 	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate, http.NewCrossOriginProtection().Handler,
 		compressAnswers(), s.decompressBody)

@@ -80,6 +80,11 @@ func State(err error) string {
 	return ""
 }
 
+const sendAgain = "; nothing of this request was stored, send it again later"
+
+// Full says that central's disk has no room left.
+func Full() *Error { return &Error{Kind: StorageFull, Message: "central's disk is full" + sendAgain} }
+
 // Explain gives the [*Error] that err is or stands for, or nil when err is a fault of the program. A database that is full,
 // shutting down or gone is not the program's fault, and the device should keep what it has and try again.
 func Explain(err error) *Error {
@@ -87,12 +92,11 @@ func Explain(err error) *Error {
 	if errors.As(err, &known) {
 		return known
 	}
-	const again = "; nothing of this request was stored, send it again later"
 	switch state := State(err); {
 	case state == "53100":
-		return &Error{Kind: StorageFull, Message: "central's disk is full" + again}
+		return Full()
 	case state != "" && (state[:2] == "53" || state[:2] == "57" || state[:2] == "08" || state[:2] == "58"), unreachable(err):
-		return &Error{Kind: Unavailable, Message: "central's database is not available" + again}
+		return &Error{Kind: Unavailable, Message: "central's database is not available" + sendAgain}
 	case state == "22021" || state == "22P05":
 		return &Error{Kind: Invalid, Message: "a text holds the character U+0000, or is not UTF-8; neither can be stored or looked for"}
 	case Again(err):

@@ -8,6 +8,7 @@ import (
 	"homing/core/definition"
 	"homing/device"
 	"homing/link"
+	"homing/service"
 )
 
 // Exit codes. The command's help lists them.
@@ -65,7 +66,7 @@ func exitCode(err error) int {
 		return exitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoCollection):
 		return exitNotFound
-	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock):
+	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, service.ErrInUse):
 		return exitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore

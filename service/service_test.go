@@ -1,0 +1,133 @@
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"homing/central"
+	"homing/core/definition"
+	"homing/device"
+	"homing/link"
+	"homing/service"
+)
+
+func start(t *testing.T, folder string) (*service.Running, context.CancelFunc, chan error) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder, Open: true, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- running.Wait(ctx) }()
+	return running, cancel, ended
+}
+
+// postmaster is the process of the PostgreSQL in a folder, or in the one where it really lies.
+func postmaster(t *testing.T, folder string) (process int, data string) {
+	t.Helper()
+	if text, err := os.ReadFile(filepath.Join(folder, "elsewhere")); err == nil {
+		folder = strings.TrimSpace(string(text))
+	}
+	text, err := os.ReadFile(filepath.Join(folder, "data", "postmaster.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	process, err = strconv.Atoi(strings.Split(string(text), "\n")[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	return process, filepath.Join(folder, "data")
+}
+
+// P1: when the private PostgreSQL is killed, devices are told to come again later, it is started again, and what a device has
+// queued goes in. When it cannot be started, central ends with an error, so that a supervisor sees it. A second central on the
+// same folder says that one is running, and touches nothing.
+func TestP1ThePrivateDatabaseDies(t *testing.T) {
+	ctx, folder := context.Background(), t.TempDir()
+	running, cancel, ended := start(t, folder)
+	defer cancel()
+	d, err := definition.ReadSource("trails.yaml", []byte("collection: trails\nfields: {name: {type: string}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := running.Central.Define(ctx, "admin", []definition.Definition{d}); err != nil {
+		t.Fatal(err)
+	}
+	store, err := device.Open(ctx, filepath.Join(t.TempDir(), "tablet.db"), device.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close()
+	if err := store.Enrol(ctx, running.URL(), "", "tablet"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Exchange(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+	trail, err := store.Add(ctx, "trails", device.Fields{"name": "Ridge"})
+	if err != nil {
+		t.Fatal(err)
+	}
+
+	if _, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder, Log: slog.New(slog.DiscardHandler)}); !errors.Is(err, service.ErrInUse) {
+		t.Errorf("a second central on the folder: %v", err)
+	}
+	process, data := postmaster(t, folder)
+	if err := running.Central.Ready(ctx); err != nil {
+		t.Errorf("after the second one gave up: %v", err)
+	}
+
+	if err := syscall.Kill(process, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	// While it is away, nobody hears of a fault of the program.
+	var problem *link.Problem
+	for began := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		_, err := store.Exchange(ctx, nil)
+		if err == nil {
+			break
+		}
+		if errors.As(err, &problem) && problem.Status != http.StatusServiceUnavailable {
+			t.Fatalf("meanwhile, central said %v", err)
+		}
+		if time.Since(began) > time.Minute {
+			t.Fatalf("it is not up again: %v", err)
+		}
+	}
+	r, err := running.Central.Record(ctx, central.Everything("admin"), "trails", trail.ID)
+	var fields map[string]any
+	if err == nil {
+		err = json.Unmarshal(r.Fields, &fields)
+	}
+	if err != nil || fields["name"] != "Ridge" {
+		t.Errorf("central has %v, %v", fields, err)
+	}
+
+	process, _ = postmaster(t, folder)
+	if err := os.Rename(filepath.Join(data, "global"), filepath.Join(data, "gone")); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(process, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case err := <-ended:
+		if err == nil || !strings.Contains(err.Error(), "PostgreSQL has ended") {
+			t.Errorf("central ends with %v", err)
+		}
+	case <-time.After(3 * time.Minute):
+		t.Error("central goes on without a database")
+	}
+}

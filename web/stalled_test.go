@@ -1,0 +1,68 @@
+package web_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"sync"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"homing/internal/testbed"
+	"homing/wire"
+)
+
+// stalled is a link that takes nothing until it is let go.
+type stalled struct {
+	header  http.Header
+	reached *sync.WaitGroup
+	once    sync.Once
+	letGo   chan struct{}
+}
+
+func (s *stalled) Header() http.Header { return s.header }
+func (s *stalled) WriteHeader(int)     {}
+func (s *stalled) Write(text []byte) (int, error) {
+	s.once.Do(s.reached.Done)
+	<-s.letGo
+	return len(text), nil
+}
+
+// Links that stall hold only so many pages: further devices are told to come again, what loads no page goes on, and once the
+// links go on so does everybody.
+func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
+	bed := testbed.Start(t)
+	hand := enrolByHand(t, bed)
+	const most = 64
+	letGo := make(chan struct{})
+	var reached, done sync.WaitGroup
+	reached.Add(most)
+	for range most {
+		done.Go(func() {
+			ask := httptest.NewRequest("GET", "/v1/collections/trails/changes?cursor=0", nil)
+			ask.Header.Set("Authorization", "Bearer "+hand)
+			bed.Server().ServeHTTP(&stalled{header: http.Header{}, reached: &reached, letGo: letGo}, ask)
+		})
+	}
+	reached.Wait()
+	if status, text := bed.Call("GET", "/v1/collections/trails/changes?cursor=0", hand, nil); status != http.StatusServiceUnavailable {
+		t.Errorf("with all pages on stalled links, another one is answered %d %s", status, text)
+	}
+	if status, _ := bed.Call("GET", "/v1/definitions", hand, nil); status != http.StatusOK {
+		t.Errorf("what loads no page is answered %d", status)
+	}
+	close(letGo)
+	done.Wait()
+	if status, text := bed.Call("GET", "/v1/collections/trails/changes?cursor=0", hand, nil); status != http.StatusOK {
+		t.Errorf("when the links go on, it is answered %d %s", status, text)
+	}
+}
+
+func enrolByHand(t *testing.T, bed *testbed.Bed) (token string) {
+	t.Helper()
+	var enrolled wire.Enrolled
+	_, text := bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code("lead"), Device: "by hand", Incarnation: uuid.Must(uuid.NewV7())})
+	testbed.Must(t, json.Unmarshal(text, &enrolled))
+	return enrolled.Token
+}
