@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central/changes"
+	"homing/central/fault"
 	"homing/central/finding"
 	"homing/central/fleet"
 	"homing/central/past"
@@ -109,6 +110,24 @@ func (c *Central) Generation() uuid.UUID {
 func (c *Central) Earlier() []uuid.UUID {
 	_, earlier := c.db.Generations()
 	return earlier
+}
+
+// Recognise looks at the seals that a device shows. When they tell that the database was put back to an earlier state, it gets a
+// new generation, and the device is told to begin anew.
+func (c *Central) Recognise(ctx context.Context, seals []string) error {
+	return Recognise(ctx, c.Pulls, c.Changes, c.Generation(), seals)
+}
+
+// Recognise is [Central.Recognise] over the rooms that it takes.
+func Recognise(ctx context.Context, p *pulls.Pulls, c *changes.Changes, generation uuid.UUID, seals []string) error {
+	since, displaced, err := p.Displaced(ctx, seals)
+	if err != nil || !displaced {
+		return err
+	}
+	if err := c.MoveOn(ctx, since, generation); err != nil {
+		return err
+	}
+	return fault.Fail(fault.Moved, "central's database was put back to an earlier state, as this device shows; it has a new generation, begin the exchange anew")
 }
 
 // Now is central's clock.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -162,11 +163,21 @@ func (e *exchange) dial(ctx context.Context) error {
 }
 
 // meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes over the
-// definitions.
+// definitions. When what this store shows tells central that its database was put back, central has become another by that, and
+// they meet anew.
 func (e *exchange) meet(ctx context.Context) error {
 	if err := e.dial(ctx); err != nil {
 		return err
 	}
+	err := e.meetOnce(ctx)
+	var problem *link.Problem
+	if errors.As(err, &problem) && problem.Type == wire.ProblemMoved {
+		err = e.meetOnce(ctx)
+	}
+	return err
+}
+
+func (e *exchange) meetOnce(ctx context.Context) error {
 	var hello wire.Hello
 	sent := e.now()
 	if err := e.call(ctx, http.MethodGet, "/v1/hello", nil, &hello); err != nil {
@@ -244,7 +255,11 @@ func (e *exchange) renew(ctx context.Context) error {
 // define takes over the definitions, and which territories the worker holds.
 func (e *exchange) define(ctx context.Context) error {
 	var definitions wire.Definitions
-	if err := e.call(ctx, http.MethodGet, "/v1/definitions", nil, &definitions); err != nil {
+	seals, err := e.seals(ctx)
+	if err != nil {
+		return err
+	}
+	if err := e.callWith(ctx, http.MethodGet, "/v1/definitions", map[string]string{wire.HeaderSeals: seals}, nil, &definitions); err != nil {
 		return err
 	}
 	e.defined = map[string]bool{}
@@ -257,8 +272,29 @@ func (e *exchange) define(ctx context.Context) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error { return takePeople(ctx, tx, definitions) })
 }
 
+// mostSeals bounds the header that carries them.
+const mostSeals = 50
+
+// seals are central's words on how far it had delivered what this store has, the latest first.
+func (e *exchange) seals(ctx context.Context) (string, error) {
+	var all []string
+	err := e.db.SelectContext(ctx, &all, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`, mostSeals)
+	return strings.Join(all, ","), storeError(err)
+}
+
 func (e *exchange) call(ctx context.Context, method, path string, in, out any) error {
-	traffic, err := e.link.Call(ctx, method, path, e.headers(), in, out)
+	return e.callWith(ctx, method, path, nil, in, out)
+}
+
+// callWith calls central with more headers than those that every request of an exchange has.
+func (e *exchange) callWith(ctx context.Context, method, path string, more map[string]string, in, out any) error {
+	headers := e.headers()
+	for name, value := range more {
+		if value != "" {
+			headers[name] = value
+		}
+	}
+	traffic, err := e.link.Call(ctx, method, path, headers, in, out)
 	e.summary.BytesUp += traffic.Sent
 	e.summary.BytesDown += traffic.Received
 	return err

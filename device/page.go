@@ -41,8 +41,8 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 		if gaining {
 			return noteGain(ctx, tx, page)
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, head = ?, pulled_at = ?, loading = (loading OR cursor = 0) AND ? WHERE name = ?`,
-			page.Cursor, page.Head, timeText(e.now()), page.More, page.Collection)
+		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, seal = ?, head = ?, pulled_at = ?, loading = (loading OR cursor = 0) AND ? WHERE name = ?`,
+			page.Cursor, page.Seal, page.Head, timeText(e.now()), page.More, page.Collection)
 		return err
 	})
 	if err == nil {

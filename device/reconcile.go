@@ -49,7 +49,7 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number FROM outbox) GROUP BY number`, []any{answeredBefore}},
 			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),
 				under_fields = coalesce(under_fields, fields) WHERE lost <> ''`, nil},
-			{`UPDATE collections SET cursor = 0, head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
+			{`UPDATE collections SET cursor = 0, seal = '', head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
 			{upsertFact, []any{factRenewed, "true"}},
 			{upsertFact, []any{factGeneration, e.generation.String()}},
 		} {

@@ -58,8 +58,9 @@ type inMemory struct {
 func newInMemory(w *world) (*inMemory, error) {
 	m := &inMemory{w: w, tables: memory.New(func() time.Time { return w.now }, w.newID(), w.newID())}
 	log := slog.New(slog.DiscardHandler)
-	m.changes = changes.New(trusting{m.tables, w.options.Bug == TrustedClock}, wire.MaxBatchChanges, log)
-	m.pulls = pulls.New(m.tables, central.DefaultPageBytes, m.tables.Now)
+	ground := trusting{m.tables, w.options.Bug == TrustedClock}
+	m.changes = changes.New(ground, wire.MaxBatchChanges, log)
+	m.pulls = pulls.New(m.tables, central.DefaultPageBytes, ground.Now)
 	m.tables.Faults = memory.Faults{ForgetsAnswers: w.options.Bug == LostAnswers, LateCommits: w.options.Bug == CursorHole}
 	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
 	return m, err
@@ -105,7 +106,7 @@ func (m *inMemory) restore() (bool, error) {
 	if m.backup == nil {
 		return false, nil
 	}
-	m.tables.Restore(m.backup, m.w.newID(), m.w.newID(), central.SeriesGap)
+	m.tables.Restore(m.backup, m.w.newID(), m.w.newID(), changes.SeriesGap)
 	return true, nil
 }
 
@@ -136,6 +137,8 @@ func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
 				status, kind = http.StatusConflict, "clash"
 			case fault.Coverage:
 				status, kind = http.StatusConflict, strings.TrimPrefix(wire.ProblemCoverage, wire.ProblemPrefix)
+			case fault.Moved:
+				status, kind = http.StatusConflict, string(fault.Moved)
 			case fault.NotFound:
 				status, kind = http.StatusNotFound, "not-found"
 			}
@@ -166,6 +169,11 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		d.past = append(d.past, ask.Incarnation)
 		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker", Generation: m.tables.Generation}, nil
 	case path == "/definitions":
+		if seals := r.Header.Get(wire.HeaderSeals); seals != "" {
+			if err := central.Recognise(ctx, m.pulls, m.changes, m.tables.Generation, strings.Split(seals, ",")); err != nil {
+				return nil, err
+			}
+		}
 		return wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories, People: d.device().People, Sight: d.device().People.Digest()}, nil
 	case path == "/device/incarnation":
 		var ask struct{ Incarnation uuid.UUID }

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -46,8 +47,16 @@ func (s *Server) registerExchange() {
 			return &answer[wire.Enrolled]{got}, err
 		})
 
+	type definitionsIn struct {
+		Seals string `header:"Homing-Seals" doc:"The seals of the cursors that the device has, separated by commas."`
+	}
 	add(s, s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers),
-		func(ctx context.Context, _ *nothing) (*answer[wire.Definitions], error) {
+		func(ctx context.Context, in *definitionsIn) (*answer[wire.Definitions], error) {
+			if who(ctx).Device != nil && in.Seals != "" {
+				if err := s.central.Recognise(ctx, strings.Split(in.Seals, ",")); err != nil {
+					return nil, err
+				}
+			}
 			all, err := s.central.Definitions(ctx)
 			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories}
 			if device := who(ctx).Device; device != nil {

@@ -99,6 +99,7 @@ var statusOf = map[fault.Kind]int{
 	fault.StorageFull:     http.StatusInsufficientStorage,
 	fault.Unavailable:     http.StatusServiceUnavailable,
 	fault.Coverage:        http.StatusConflict,
+	fault.Moved:           http.StatusConflict,
 }
 
 const retrySeconds = "5"

@@ -23,6 +23,9 @@ func (p Page) AppendJSON(to []byte) []byte {
 	if p.Total != 0 {
 		to = appendNumber(to, `,"total":`, p.Total)
 	}
+	if p.Seal != "" {
+		to = appendText(append(to, `,"seal":`...), p.Seal)
+	}
 	to = append(to, `,"records":[`...)
 	for n, r := range p.Records {
 		if n > 0 {

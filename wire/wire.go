@@ -23,6 +23,7 @@ const (
 	HeaderVersion     = "Homing-Protocol"    // what the device speaks
 	HeaderExchange    = "Homing-Exchange"    // id of the exchange that a request belongs to
 	HeaderIncarnation = "Homing-Incarnation" // identity of the local store
+	HeaderSeals       = "Homing-Seals"       // the seals of the cursors that the store has, separated by commas
 )
 
 // Media types.
@@ -111,6 +112,7 @@ type Page struct {
 	Head       int64    `json:"head" doc:"Position of the last accepted change."`
 	More       bool     `json:"more" doc:"There is more after the cursor now."`
 	Total      int64    `json:"total,omitempty" doc:"Only with the first page from cursor 0: how many records there are to load."`
+	Seal       string   `json:"seal,omitempty" doc:"Central's word that it delivered up to the cursor, to be kept with it and shown with the header Homing-Seals of the next exchange's question for the definitions."`
 	Records    []Record `json:"records" doc:"Each record once, in its latest state, ordered by position."`
 }
 
@@ -149,6 +151,10 @@ type Refreshed struct {
 
 // ProblemRevoked is the type of the problem that a revoked device meets.
 const ProblemRevoked = ProblemPrefix + "revoked"
+
+// ProblemMoved is the type of the problem that a device meets when what it shows tells central that its database was put back
+// to an earlier state: central has a new generation then, and the device begins its exchange anew.
+const ProblemMoved = ProblemPrefix + "generation-changed"
 
 // ProblemCoverage is the type of the problem that a device meets when it asks for territories its worker does not hold now.
 const ProblemCoverage = ProblemPrefix + "coverage-changed"

@@ -239,7 +239,7 @@ func TestRestoredMemory(t *testing.T) {
 	backup := d.m.Backup()
 	d.push(from, edit)
 	earlier := d.m.Generation
-	d.m.Restore(backup, d.id(), d.id(), central.SeriesGap)
+	d.m.Restore(backup, d.id(), d.id(), changes.SeriesGap)
 	batch := wire.Batch{ID: d.id(), Exchange: d.id(), Incarnation: from.Incarnation, Generation: earlier, Clock: wire.Clock{SentAt: d.now}}
 	for _, c := range []change.Change{add, edit, edit} {
 		text, err := json.Marshal(c)

@@ -112,6 +112,10 @@ type Defining interface {
 	TellAgain(ctx context.Context, collection string) error
 	// PutComputed writes computed values.
 	PutComputed(ctx context.Context, collection string, computed map[uuid.UUID]record.Fields) error
+	// Restored gives the database a new generation and a new source of what is written at central, since it was put back to an
+	// earlier state. What was received by a moment is what earlier generations had, too. Series go on by [SeriesGap], so that
+	// numbers that were given after the backup are not given again.
+	Restored(ctx context.Context, since time.Time, generation, source uuid.UUID) error
 	// Devices is how many devices there are.
 	Devices(ctx context.Context) (int, error)
 }

@@ -221,7 +221,7 @@ func (m *Tables) HandOut(_ context.Context, collection string, count int) (head 
 func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 	for _, v := range d.Versions {
 		source := change.Source{Incarnation: d.Origin.Incarnation, Number: v.Change.Number}
-		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device})
+		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device, ReceivedAt: d.Origin.Received})
 		if d.Changed(v) {
 			kept := *d.Rows[v.Key]
 			kept.Stored = true
@@ -358,6 +358,40 @@ func (m *Tables) Devices(context.Context) (int, error) { return 0, nil }
 // Head is [pulls.Tables.Head].
 func (m *Tables) Head(_ context.Context, collection string) (int64, error) {
 	return m.heads[collection], nil
+}
+
+// ReceivedBefore is [pulls.Tables.ReceivedBefore].
+func (m *Tables) ReceivedBefore(_ context.Context, collection string, position int64) (at time.Time, found bool, err error) {
+	last := int64(0)
+	for key, r := range m.rows {
+		if key.Collection == collection && r.position <= position && r.position > last {
+			last, at, found = r.position, r.Last.ReceivedAt, true
+		}
+	}
+	return at, found, nil
+}
+
+// Secret is [pulls.Ground.Secret].
+func (m *Tables) Secret() []byte { return []byte("rehearsal") }
+
+// Restored is [changes.Defining.Restored].
+func (m *Tables) Restored(ctx context.Context, since time.Time, generation, source uuid.UUID) error {
+	for at, r := range m.rows {
+		kept := *r
+		kept.Restored, kept.late = 0, false
+		for _, v := range m.history {
+			if v.Key == at && !v.ReceivedAt.After(since) {
+				kept.Restored = max(kept.Restored, v.Revision)
+			}
+		}
+		m.rows[at] = &kept
+	}
+	for series := range m.series {
+		m.series[series] += changes.SeriesGap
+	}
+	m.Earlier = append(slices.Clone(m.Earlier), m.Generation)
+	m.Generation, m.source = generation, source
+	return nil
 }
 
 // Count is [pulls.Tables.Count].

@@ -41,13 +41,14 @@ func (c *Past) Whole(ctx context.Context) (records []desk.Held, history []desk.A
 	// The changes that one stands for are those that were answered with its answer.
 	err = c.db.SelectContext(ctx, &versions, `
 		WITH folded AS (SELECT incarnation, (answer->>'number')::bigint AS by, json_agg(number ORDER BY number) AS folds FROM answers WHERE digest = '' GROUP BY 1, 2)
-		SELECT collection, record, revision, position, kind, base, removed, delta, sent, decisions, v.incarnation, number, author, device, stamp, uncertainty_ms, folds
+		SELECT collection, record, revision, position, kind, base, removed, delta, sent, decisions, v.incarnation, number, author, device, stamp, uncertainty_ms, received_at, folds
 		FROM versions v LEFT JOIN folded f ON f.incarnation = v.incarnation AND f.by = v.number ORDER BY collection, position`)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, v := range versions {
 		one := desk.Accepted{Source: change.Source{Incarnation: v.Incarnation, Number: v.Number}, Device: v.Device}
+		one.ReceivedAt = v.ReceivedAt
 		one.Off = time.Duration(v.UncertaintyMS) * time.Millisecond
 		one.Key = desk.Key{Collection: v.Collection, ID: v.Record}
 		one.Revision, one.Position, one.Removed, one.Author = v.Revision, v.Position, v.Removed, v.Author

@@ -4,6 +4,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"embed"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 
 	"homing/central/changes"
 	"homing/central/fault"
+	"homing/central/fleet"
 	"homing/central/pulls"
 	"homing/core/definition"
 )
@@ -46,6 +48,7 @@ type DB struct {
 	generation uuid.UUID
 	earlier    []uuid.UUID // generations before this one, the latest last
 	source     uuid.UUID   // incarnation of what is written at central itself
+	secret     []byte      // of the seals
 	compiled   map[string]*definition.Collection
 }
 
@@ -65,7 +68,14 @@ func Open(ctx context.Context, options Options) (*DB, error) {
 		d.DB.Close()
 		return nil, err
 	}
-	d.live = listen(options.Database, options.Log)
+	d.live = listen(options.Database, options.Log, func(event fleet.Event) {
+		if !event.Moved {
+			return
+		}
+		if err := d.readIdentity(context.Background()); err != nil {
+			d.log.Error("the database has a new generation, which could not be read", "error", err)
+		}
+	})
 	return d, nil
 }
 
@@ -86,6 +96,13 @@ func (d *DB) Source() uuid.UUID {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.source
+}
+
+// Secret is what central signs its seals with.
+func (d *DB) Secret() []byte {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.secret
 }
 
 // Generations are the identity of the database, and those that it had before it was restored, the latest last.
@@ -118,8 +135,8 @@ func (d *DB) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
-	if _, err := d.ExecContext(ctx, `INSERT INTO identity (generation, direct) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
-		uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7())); err != nil {
+	if _, err := d.ExecContext(ctx, `INSERT INTO identity (generation, direct, secret) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
+		uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7()), []byte(rand.Text())); err != nil {
 		return err
 	}
 	return d.readIdentity(ctx)
@@ -132,12 +149,13 @@ func (d *DB) readIdentity(ctx context.Context) error {
 		return err
 	}
 	var generation, source uuid.UUID
-	if err := d.QueryRowxContext(ctx, `SELECT generation, direct FROM identity`).Scan(&generation, &source); err != nil {
+	var secret []byte
+	if err := d.QueryRowxContext(ctx, `SELECT generation, direct, secret FROM identity`).Scan(&generation, &source, &secret); err != nil {
 		return err
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.generation, d.earlier, d.source = generation, earlier, source
+	d.generation, d.earlier, d.source, d.secret = generation, earlier, source, secret
 	return nil
 }
 

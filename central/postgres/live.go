@@ -20,14 +20,15 @@ type live struct {
 	log    *slog.Logger
 	cancel context.CancelFunc
 	done   chan struct{}
+	heard  func(fleet.Event) // is told of each event before the listeners
 
 	mu        sync.Mutex
 	listeners map[chan fleet.Event]struct{} // guarded by mu
 }
 
-func listen(database string, log *slog.Logger) *live {
+func listen(database string, log *slog.Logger, heard func(fleet.Event)) *live {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &live{log: log, cancel: cancel, done: make(chan struct{}), listeners: map[chan fleet.Event]struct{}{}}
+	l := &live{log: log, heard: heard, cancel: cancel, done: make(chan struct{}), listeners: map[chan fleet.Event]struct{}{}}
 	go l.run(ctx, database)
 	return l
 }
@@ -69,6 +70,7 @@ func (l *live) follow(ctx context.Context, database string) error {
 			l.log.Warn("live event not understood", "payload", note.Payload)
 			continue
 		}
+		l.heard(event)
 		l.spread(event)
 	}
 }
@@ -100,6 +102,9 @@ func (d *DB) Listen() (<-chan fleet.Event, func()) {
 // Announce tells all instances. It comes after the commit and outside of the transaction, since NOTIFY within one makes
 // commits wait for each other; a lost announcement costs a listener only time.
 func (d *DB) Announce(ctx context.Context, event fleet.Event) {
+	if event.Moved {
+		d.live.heard(event) // this instance must not go on under the old one until the word comes round
+	}
 	text, err := json.Marshal(event)
 	if err == nil {
 		_, err = d.ExecContext(ctx, `SELECT pg_notify($1, $2)`, channel, string(text))

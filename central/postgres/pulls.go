@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -53,7 +55,20 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 	// instead of going along the index of positions.
 	var way string
 	err = t.QueryRowxContext(ctx, `SELECT head, set_config('enable_sort', 'off', true) FROM collections WHERE name = $1`, collection).Scan(&head, &way)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
 	return head, err
+}
+
+// ReceivedBefore is [pulls.Tables.ReceivedBefore].
+func (t *Tx) ReceivedBefore(ctx context.Context, collection string, position int64) (at time.Time, found bool, err error) {
+	err = t.QueryRowxContext(ctx, `SELECT received_at FROM records WHERE collection = $1 AND position <= $2 ORDER BY position DESC LIMIT 1`,
+		collection, position).Scan(&at)
+	if errors.Is(err, sql.ErrNoRows) {
+		return at, false, nil
+	}
+	return at, err == nil, err
 }
 
 // Count is [pulls.Tables.Count].

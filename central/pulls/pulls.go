@@ -35,6 +35,8 @@ type Ground interface {
 	// Deliver runs work on one snapshot. Positions become visible in the order of their numbers, so nothing can turn up later
 	// behind the head that it shows.
 	Deliver(ctx context.Context, work func(Tables) error) error
+	// Secret is what central signs its seals with. It is the database's own, and comes back with a backup of it.
+	Secret() []byte
 	// NotePull keeps how far a device has asked and what it was sent, for people to read.
 	NotePull(ctx context.Context, device uuid.UUID, ask Request, page wire.Page, bytes int) error
 }
@@ -43,8 +45,10 @@ type Ground interface {
 type Tables interface {
 	// Definitions are the current ones, compiled, by name.
 	Definitions(ctx context.Context) (map[string]*definition.Collection, error)
-	// Head is the position of the last accepted change of a collection.
+	// Head is the position of the last accepted change of a collection; 0 where there is no such collection.
 	Head(ctx context.Context, collection string) (int64, error)
+	// ReceivedBefore is when the record was received that stands last before or at a position.
+	ReceivedBefore(ctx context.Context, collection string, position int64) (at time.Time, found bool, err error)
 	// Count is how many records that are not removed fall into one of the territories.
 	Count(ctx context.Context, collection string, covers []string) (int64, error)
 	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave out what
@@ -154,6 +158,7 @@ func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.
 			return err
 		}
 		page, size = w.page, w.size
+		page.Seal = p.write(seal{ask.Collection, page.Cursor, ask.At})
 		return nil
 	})
 	if err != nil {
@@ -203,7 +208,8 @@ func (w *pull) fill(ctx context.Context) error {
 		return err
 	}
 	if w.ask.Cursor < 0 || w.ask.Cursor > head {
-		return fault.Fail(fault.Clash, "the cursor %d is not within 0 to %d, the head of %s", w.ask.Cursor, head, w.ask.Collection)
+		return fault.Fail(fault.Clash, "the cursor %d is beyond %d, the head of %s: central's database may have been put back to an earlier state; "+
+			"keep what the device holds, and let whoever runs central look at it", w.ask.Cursor, head, w.ask.Collection)
 	}
 	w.page = wire.Page{Collection: w.ask.Collection, Records: []wire.Record{}, Cursor: head, Head: head}
 	if w.ask.Cursor == 0 && w.from.People.ReadsAll(w.collection) { // otherwise the number would tell of what they may not read

@@ -59,6 +59,8 @@ type Accepted struct {
 	Version
 	Source change.Source
 	Device string // name; empty for what was written at central
+
+	ReceivedAt time.Time
 }
 
 // Side is the version as decisions name it.

@@ -15,6 +15,7 @@ CREATE TABLE collections (
     covers    TEXT NOT NULL DEFAULT '["*"]', -- JSON list of the territories that are loaded up to the cursor
     gaining   TEXT,                          -- those that are being loaded, while they are
     gained    INTEGER NOT NULL DEFAULT 0,    -- how far that load is
+    seal      TEXT NOT NULL DEFAULT '',      -- central's word that it delivered up to the cursor
     sight     TEXT NOT NULL DEFAULT ''       -- who the device's workers were when it was loaded, where a rule says what they may read
 ) WITHOUT ROWID;
 

@@ -3,6 +3,7 @@ CREATE TABLE identity (
     sole       boolean PRIMARY KEY DEFAULT true CHECK (sole),
     generation uuid NOT NULL,
     direct     uuid NOT NULL, -- the incarnation of changes made at central itself
+    secret     bytea NOT NULL, -- what central signs its seals with
     created_at timestamptz NOT NULL DEFAULT now()
 );
 
