@@ -141,7 +141,7 @@ func draw(ctx context.Context, t Tables, need desk.Need, l desk.Loaded, imported
 		}
 	}
 	numbers := map[desk.Series][]string{}
-	for _, one := range need.Draws(l.Known, l.Rows) {
+	for _, one := range need.Draws(l.Known, l.Rows, imported) {
 		drawn, err := t.Draw(ctx, one.Series, one.Count)
 		if err != nil {
 			return nil, err

@@ -178,8 +178,9 @@ func (n Need) Counting(rows map[Key]*Row) map[string][]uuid.UUID {
 }
 
 // Draws says how many numbers of each series the records may need at most, in a fixed order. Whatever a change does to a
-// record, it may need a number afterwards: a series may have been added to the definition since the record was.
-func (n Need) Draws(known map[int64]Kept, rows map[Key]*Row) []Draw {
+// record, it may need a number afterwards: a series may have been added to the definition since the record was. Imported says that
+// rows keep the numbers that they bring.
+func (n Need) Draws(known map[int64]Kept, rows map[Key]*Row, imported bool) []Draw {
 	need := map[Series]map[Key]bool{}
 	for _, it := range n.items {
 		c := n.definitions[it.Change.Collection]
@@ -188,7 +189,7 @@ func (n Need) Draws(known map[int64]Kept, rows map[Key]*Row) []Draw {
 		}
 		at := keyOf(it)
 		for field := range c.SeriesFields() {
-			if row := rows[at]; row != nil && row.Fields[field] != nil {
+			if row := rows[at]; row != nil && row.Fields[field] != nil || imported && it.Change.Fields[field].To != nil {
 				continue
 			}
 			series := Series{at.Collection, field}

@@ -203,25 +203,25 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 	latest := Mark{}
 	for name := range state.Marks.Fields {
-		if known := state.Marks.field(name); edit.foreign(known) && (latest == Mark{} || known.beats(latest)) {
+		if known := state.Marks.field(name); edit.foreign(known) && (latest.zero() || known.beats(latest)) {
 			latest = known
 		}
 	}
-	if latest == (Mark{}) {
+	if latest.zero() {
 		if back := state.Marks.presence(); edit.foreign(back) {
 			latest = back // somebody brought it back
 		}
 	}
-	if latest != (Mark{}) && rules.Removal == AskRemoval {
+	if !latest.zero() && rules.Removal == AskRemoval {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.Side()})
 		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit.Direct)
 		return
 	}
-	if latest != (Mark{}) && rules.Removal != RemovalStays {
+	if !latest.zero() && rules.Removal != RemovalStays {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.Side()})
 		return
 	}
-	if latest != (Mark{}) {
+	if !latest.zero() {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange, Other: latest.Side()})
 	}
 	out.State.Removed = true
@@ -287,10 +287,12 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 		}
 		return m.central, nil
 	}
-	if met := m.known.Met; own && !m.contested && met != nil && met.Side.Revision > edit.Base {
+	unseen := m.unseen(edit)
+	if own && !m.contested && len(unseen) > 0 {
 		// What the store's earlier edit met, this one has not seen either.
-		m.mark.Met = met
+		m.mark.Met = unseen
 		if _, counts := m.difference(); !counts {
+			met := m.strongest(unseen)
 			m.central, m.known, m.contested = met.Value, met.mark(), true
 		}
 	}
@@ -305,10 +307,10 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 		}
 	}
 	if kept == change.KeptCentral || kept == "" && m.contested && !m.mark.beats(m.known) {
-		return m.central, m.lost(state)
+		return m.central, m.lost(state, edit)
 	}
 	if m.contested && m.remembers() {
-		m.mark.Met = &Met{Value: m.central, Side: m.known.Side()}
+		m.mark.Met = withMet(unseen, Met{Value: m.central, Side: m.known.Side()})
 	}
 	return value, &m.mark
 }

@@ -34,25 +34,67 @@ func (m meeting) remembers() bool {
 	return false
 }
 
-// lost gives the mark of central's value after the edit has lost against it. Where both said the same, and with min and max in
-// any case, central's value remembers the edit, since its author may edit on without having seen that. Where central's value
-// is one that was met before, its own mark comes back.
-func (m meeting) lost(state State) *Mark {
-	now := state.Marks.field(m.name)
-	if now.Revision != m.known.Revision {
-		return &m.known
-	}
-	extreme, same := m.rule == Min || m.rule == Max, bytes.Equal(m.central, m.to)
-	if !extreme && !(same && m.remembers()) {
-		return nil
-	}
-	if old := now.Met; old != nil && extreme {
-		if order, comparable := Compare(m.to, old.Value); !comparable || (order < 0) != (m.rule == Min) {
-			return nil
+// unseen is what the mark of central's value remembers of other stores and the author of the edit has not seen.
+func (m meeting) unseen(edit Edit) (met []Met) {
+	for _, one := range m.known.Met {
+		if one.Side.Revision > edit.Base && one.Side.Source.Incarnation != edit.Source.Incarnation {
+			met = append(met, one)
 		}
 	}
-	now.Met = &Met{Value: m.to, Side: m.mark.Side()}
+	return met
+}
+
+// strongest is the value that an edit must stand against: with min and max the extreme one, otherwise the last.
+func (m meeting) strongest(met []Met) Met {
+	best := met[0]
+	for _, one := range met[1:] {
+		order, comparable := Compare(one.Value, best.Value)
+		if m.rule != Min && m.rule != Max || !comparable {
+			order = 0
+			if one.Side.Revision > best.Side.Revision {
+				order, comparable = -1, true
+			}
+		} else if m.rule == Max {
+			order = -order
+		}
+		if order < 0 {
+			best = one
+		}
+	}
+	return best
+}
+
+// withMet adds what a store wanted last. What it wanted before is no longer wanted by anybody.
+func withMet(met []Met, one Met) []Met {
+	kept := slices.DeleteFunc(slices.Clone(met), func(other Met) bool { return other.Side.Source.Incarnation == one.Side.Source.Incarnation })
+	return append(kept, one)
+}
+
+// lost gives the mark of central's value after the edit has lost against it, or nothing where that is as it was. Where both said
+// the same, and with min and max in any case, central's value remembers the edit, since its author may edit on without having
+// seen that. Where central's value is one that was met before, its own mark comes back.
+func (m meeting) lost(state State, edit Edit) *Mark {
+	now := state.Marks.field(m.name)
+	mine := Met{Value: m.to, Side: change.Side{Revision: m.mark.Revision, Source: m.mark.Source, Stamp: m.mark.Stamp}}
+	if now.Revision != m.known.Revision {
+		m.known.Met = withMet(m.othersMet(now, edit), mine)
+		return &m.known
+	}
+	if extreme := m.rule == Min || m.rule == Max; !extreme && !(bytes.Equal(m.central, m.to) && m.remembers()) {
+		return nil
+	}
+	now.Met = withMet(now.Met, mine)
 	return &now
+}
+
+// othersMet is what a mark remembers besides the value that comes back and the store's own.
+func (m meeting) othersMet(now Mark, edit Edit) (met []Met) {
+	for _, one := range now.Met {
+		if one.Side.Revision != m.known.Revision && one.Side.Source.Incarnation != edit.Source.Incarnation {
+			met = append(met, one)
+		}
+	}
+	return met
 }
 
 // decide gives the field's value and which side was kept. Kept is empty when both sides say the same, or nothing was contested.

@@ -15,12 +15,15 @@ type Mark struct {
 	Revision int64         `json:"r"`
 	Source   change.Source `json:"by"`
 	Stamp    clock.Stamp   `json:"at"`
-	// Met is what somebody else wanted of the field and the value does not show, while the author of the value did not know
+	// Met is what other stores wanted of the field last and the value does not show, while the author of the value did not know
 	// of it. A later edit by the same author who still does not know is held against it, as if both edits were one.
-	Met *Met `json:"met,omitempty"`
+	Met []Met `json:"met,omitempty"`
 }
 
-// Met is a value that an edit has met.
+// zero says whether there is no mark.
+func (m Mark) zero() bool { return m.Revision == 0 }
+
+// Met is a value that an edit has met; of each store there is one at most.
 type Met struct {
 	Value json.RawMessage `json:"value,omitempty"`
 	Side  change.Side     `json:"side"`
@@ -124,7 +127,7 @@ func (m Marks) field(name string) Mark {
 }
 
 func (m Marks) presence() Mark {
-	if m.Presence == (Mark{}) {
+	if m.Presence.zero() {
 		return m.Base
 	}
 	return m.Presence
