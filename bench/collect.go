@@ -57,7 +57,7 @@ func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 	began := time.Now()
 	for _, rows := range parts {
 		var outcomes []changes.Row
-		if _, err := admin.Call(ctx, http.MethodPut, "/v1/collections/posts/rows", nil, map[string]any{"key": "number", "rows": rows}, &outcomes); err != nil {
+		if _, err := admin.Call(ctx, http.MethodPut, "/v1/rows/posts", nil, map[string]any{"key": "number", "rows": rows}, &outcomes); err != nil {
 			return measure{}, err
 		}
 		if len(outcomes) != len(rows) || outcomes[0].Outcome != changes.RowAdded {

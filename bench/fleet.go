@@ -52,7 +52,7 @@ func (s *stand) incremental(ctx context.Context, few, many int) (measure, error)
 		}
 		var page wire.Page
 		began := time.Now()
-		if _, err := s.link.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/collections/%s/changes?cursor=%d&limit=500", name, count-100), nil, nil, &page); err != nil {
+		if _, err := s.link.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/%s?cursor=%d&limit=500", name, count-100), nil, nil, &page); err != nil {
 			return measure{}, err
 		}
 		took[name] = append(took[name], time.Since(began))
@@ -165,7 +165,7 @@ func (s *stand) visit(ctx context.Context, address string) error {
 	}
 	var page wire.Page
 	for range 2 {
-		if _, err := l.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/collections/trails/changes?cursor=%d&limit=2000", page.Cursor), nil, nil, &page); err != nil {
+		if _, err := l.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/trails?cursor=%d&limit=2000", page.Cursor), nil, nil, &page); err != nil {
 			return err
 		}
 	}

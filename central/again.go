@@ -83,7 +83,7 @@ func (c *Central) SettleAll(ctx context.Context, who Person, what Settling) ([]S
 	if !slices.Contains([]merge.Rule{merge.Newest, merge.First, merge.Min, merge.Max}, what.Rule) {
 		return nil, fault.Fail(fault.Invalid, "%q cannot settle conflicts; take newest, first, min or max", what.Rule)
 	}
-	open, err := c.Conflicts(ctx, who)
+	open, err := c.Conflicts(ctx, who, finding.Disputed{Collection: what.Collection})
 	if err != nil {
 		return nil, err
 	}

@@ -514,7 +514,7 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string, limit
 	if way.gaining || way.empty {
 		ask.Set("load", "true")
 	}
-	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/collections/"+way.collection+"/changes?"+ask.Encode(), e.headers(), nil, &next.text)
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/changes/"+way.collection+"?"+ask.Encode(), e.headers(), nil, &next.text)
 	if next.err != nil {
 		return next
 	}

@@ -216,7 +216,7 @@ func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found,
 		Limit   int           `json:"limit"`
 		Offset  int           `json:"offset"`
 	}
-	if err := e.call(ctx, http.MethodGet, "/v1/collections/"+url.PathEscape(collection)+"/lookup?"+ask.Encode(), nil, &listing); err != nil {
+	if err := e.call(ctx, http.MethodGet, "/v1/lookup/"+url.PathEscape(collection)+"?"+ask.Encode(), nil, &listing); err != nil {
 		return Found{}, err
 	}
 	found := Found{Records: []Record{}, Total: listing.Total, Limit: listing.Limit, Offset: listing.Offset}
@@ -292,7 +292,7 @@ func (e *exchange) refresh(ctx context.Context, name string) error {
 			ask.Records = append(ask.Records, wire.HeldRecord{ID: id, Revision: h.Revision})
 		}
 		var got wire.Refreshed
-		if err := e.call(ctx, http.MethodPost, "/v1/collections/"+name+"/refresh", ask, &got); err != nil {
+		if err := e.call(ctx, http.MethodPost, "/v1/refresh/"+name, ask, &got); err != nil {
 			return err
 		}
 		if err := e.takeRefreshed(ctx, name, ask, got); err != nil {

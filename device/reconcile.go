@@ -116,7 +116,7 @@ func (e *exchange) askLost(ctx context.Context) error {
 		}
 		for some := range slices.Chunk(held, chunk) {
 			var got wire.Refreshed
-			if err := e.call(ctx, http.MethodPost, "/v1/collections/"+name+"/refresh", wire.Held{Records: some}, &got); err != nil {
+			if err := e.call(ctx, http.MethodPost, "/v1/refresh/"+name, wire.Held{Records: some}, &got); err != nil {
 				return err
 			}
 			if err := e.takeFound(ctx, name, got.Records); err != nil {

@@ -109,7 +109,7 @@ func (e *exchange) verify(ctx context.Context, c CollectionStatus) (Verified, er
 		ask.Del("covers") // all that its workers hold
 	}
 	var there wire.Fingerprints
-	if err := e.call(ctx, http.MethodGet, "/v1/collections/"+c.Name+"/fingerprints?"+ask.Encode(), nil, &there); err != nil {
+	if err := e.call(ctx, http.MethodGet, "/v1/fingerprints/"+c.Name+"?"+ask.Encode(), nil, &there); err != nil {
 		return result, err
 	}
 	result.Head = there.Head
@@ -129,7 +129,7 @@ func (e *exchange) verify(ctx context.Context, c CollectionStatus) (Verified, er
 		}
 		ask.Set("bucket", name)
 		var detail wire.Fingerprints
-		if err := e.call(ctx, http.MethodGet, "/v1/collections/"+c.Name+"/fingerprints?"+ask.Encode(), nil, &detail); err != nil {
+		if err := e.call(ctx, http.MethodGet, "/v1/fingerprints/"+c.Name+"?"+ask.Encode(), nil, &detail); err != nil {
 			return result, err
 		}
 		result.Differences = append(result.Differences, differences(name, here, detail.Records)...)
@@ -217,7 +217,7 @@ func (e *exchange) fetchAnew(ctx context.Context, result *Verified) error {
 			ask.Records = append(ask.Records, wire.HeldRecord{ID: one.Record})
 		}
 		var got wire.Refreshed
-		if err := e.call(ctx, http.MethodPost, "/v1/collections/"+result.Collection+"/refresh", ask, &got); err != nil {
+		if err := e.call(ctx, http.MethodPost, "/v1/refresh/"+result.Collection, ask, &got); err != nil {
 			return err
 		}
 		if err := e.takeFound(ctx, result.Collection, got.Records); err != nil {

@@ -102,7 +102,7 @@ func TestP11ForgedSealsMoveNothing(t *testing.T) {
 			t.Errorf("%q: %d %s", seal, status, text)
 		}
 	}
-	if status, text := bed.Call("GET", "/v1/collections/trails/changes?cursor=999", hand.token, nil); status != 409 {
+	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=999", hand.token, nil); status != 409 {
 		t.Errorf("a cursor beyond the head: %d %s", status, text)
 	}
 	if bed.Central.Generation() != before {

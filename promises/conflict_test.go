@@ -57,7 +57,7 @@ func disputed(t *testing.T) (bed *testbed.Bed, a, b *device.Store, id uuid.UUID)
 
 func conflicts(t *testing.T, bed *testbed.Bed) []finding.Conflict {
 	t.Helper()
-	all, err := bed.Central.Conflicts(ctx, central.Everything("admin"))
+	all, err := bed.Central.Conflicts(ctx, central.Everything("admin"), finding.Disputed{})
 	testbed.Must(t, err)
 	return all
 }

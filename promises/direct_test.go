@@ -14,6 +14,7 @@ import (
 
 	"homing/central"
 	"homing/central/changes"
+	"homing/central/finding"
 	"homing/core/change"
 	"homing/core/merge"
 	"homing/core/record"
@@ -45,7 +46,7 @@ func TestP5EditsThatMeetAtCentral(t *testing.T) {
 	edit := func(fields string, wanted change.Verdict) {
 		t.Helper()
 		var answer wire.Answer
-		status, text := bed.Call(http.MethodPatch, "/v1/collections/posts/records/"+id.String(), token, `{"base": 1, "fields": `+fields+`}`)
+		status, text := bed.Call(http.MethodPatch, "/v1/records/posts/"+id.String(), token, `{"base": 1, "fields": `+fields+`}`)
 		if json.Unmarshal(text, &answer) != nil || status != http.StatusOK || answer.Answer != wanted {
 			t.Fatalf("%s: %d %s; wanted %s", fields, status, text, wanted)
 		}
@@ -65,7 +66,7 @@ func TestP5EditsThatMeetAtCentral(t *testing.T) {
 			t.Errorf("%s is %v, not %v", field, fields[field], wanted)
 		}
 	}
-	open, err := bed.Central.Conflicts(t.Context(), asker)
+	open, err := bed.Central.Conflicts(t.Context(), asker, finding.Disputed{})
 	testbed.Must(t, err)
 	var values []string
 	for _, v := range open[0].Values {
@@ -91,7 +92,7 @@ func TestP5ARemovalAtCentralTakesNoEditWithIt(t *testing.T) {
 	bed.Define(posts)
 	token := bed.SignIn("lead")
 	id := addPost(t, bed, token, `{"name": "Post 2"}`)
-	path := "/v1/collections/posts/records/" + id.String()
+	path := "/v1/records/posts/" + id.String()
 	bed.Call(http.MethodPatch, path, token, `{"base": 1, "fields": {"note": "still there"}}`)
 	bed.Call(http.MethodDelete, path+"?base=1", token, nil)
 	r, err := bed.Central.Record(t.Context(), central.Everything("lead"), "posts", id)
@@ -106,7 +107,7 @@ func TestP5ARemovalAtCentralTakesNoEditWithIt(t *testing.T) {
 func addPost(t *testing.T, bed *testbed.Bed, token, fields string) uuid.UUID {
 	t.Helper()
 	var got wire.Answer
-	status, text := bed.Call(http.MethodPost, "/v1/collections/posts/records", token, `{"fields": `+fields+`}`)
+	status, text := bed.Call(http.MethodPost, "/v1/records/posts", token, `{"fields": `+fields+`}`)
 	if json.Unmarshal(text, &got) != nil || status != http.StatusCreated || got.Record == nil {
 		t.Fatalf("%d %s", status, text)
 	}
@@ -124,7 +125,7 @@ func TestP2CountersAtCentralAtOnce(t *testing.T) {
 	bed.Define(posts)
 	token := bed.SignIn("lead")
 	id := addPost(t, bed, token, `{"name": "Post 3", "visits": 0, "crews": []}`)
-	path := "/v1/collections/posts/records/" + id.String()
+	path := "/v1/records/posts/" + id.String()
 	const people, each = 6, 8
 	var all sync.WaitGroup
 	for n := range people {

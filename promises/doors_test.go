@@ -21,10 +21,10 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 	bed := testbed.Start(t)
 	id := newID()
 	admin := bed.SignIn("admin")
-	if status, text := bed.Call("POST", "/v1/collections/trails/records", admin, map[string]any{"id": id, "fields": map[string]any{"name": "Ridge"}}); status != 201 {
+	if status, text := bed.Call("POST", "/v1/records/trails", admin, map[string]any{"id": id, "fields": map[string]any{"name": "Ridge"}}); status != 201 {
 		t.Fatalf("%d %s", status, text)
 	}
-	record := "/v1/collections/trails/records/" + id.String()
+	record := "/v1/records/trails/" + id.String()
 	doors := []struct {
 		name, method, path string
 		body               any
@@ -33,14 +33,14 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 	}{
 		{"definitions", "GET", "/v1/definitions", nil, rights.Reader, 200},
 		{"collections", "GET", "/v1/collections", nil, rights.Reader, 200},
-		{"list", "GET", "/v1/collections/trails/records", nil, rights.Reader, 200},
+		{"list", "GET", "/v1/records/trails", nil, rights.Reader, 200},
 		{"show", "GET", record, nil, rights.Reader, 200},
-		{"history", "GET", record + "/history", nil, rights.Reader, 200},
-		{"fingerprint", "GET", "/v1/collections/trails/fingerprint", nil, rights.Reader, 200},
-		{"add", "POST", "/v1/collections/trails/records", map[string]any{"fields": map[string]any{"name": "Other"}}, rights.Worker, 201},
+		{"history", "GET", "/v1/history/trails/" + id.String(), nil, rights.Reader, 200},
+		{"fingerprint", "GET", "/v1/fingerprint/trails", nil, rights.Reader, 200},
+		{"add", "POST", "/v1/records/trails", map[string]any{"fields": map[string]any{"name": "Other"}}, rights.Worker, 201},
 		{"edit", "PATCH", record, map[string]any{"fields": map[string]any{"state": "open"}}, rights.Worker, 200},
 		{"as it was", "GET", record + "?revision=1", nil, rights.Reader, 200},
-		{"bring back", "POST", record + "/bring-back", map[string]any{"revision": 1}, rights.Worker, 200},
+		{"bring back", "POST", "/v1/bring-back/trails/" + id.String(), map[string]any{"revision": 1}, rights.Worker, 200},
 		{"conflicts", "GET", "/v1/conflicts", nil, rights.Reader, 200},
 		{"settle", "POST", "/v1/conflicts/settlements", map[string]any{"collection": "trails", "record": newID(), "field": "state", "base": 1, "value": "open"}, rights.Worker, 404},
 		{"own code", "POST", "/v1/codes", map[string]any{}, rights.Worker, 201},
@@ -48,7 +48,7 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		{"workers", "GET", "/v1/workers", nil, rights.Admin, 200},
 		{"define", "PUT", "/v1/definitions", wire.Definitions{}, rights.Admin, 422},
 		{"add worker", "POST", "/v1/workers", map[string]any{"name": "X", "role": "reader"}, rights.Admin, 422},
-		{"rows", "PUT", "/v1/collections/trails/rows", map[string]any{"rows": []any{}}, rights.Worker, 200},
+		{"rows", "PUT", "/v1/rows/trails", map[string]any{"rows": []any{}}, rights.Worker, 200},
 		{"preview", "POST", "/v1/definitions/preview", wire.Definitions{Definitions: []definition.Definition{}}, rights.Admin, 200},
 		{"territories", "GET", "/v1/territories", nil, rights.Admin, 200},
 		{"hold", "PUT", "/v1/workers/nobody/territories", map[string]any{"territories": []string{"kell"}}, rights.Admin, 404},
@@ -74,7 +74,7 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		for _, door := range []struct {
 			method, path string
 			body         any
-		}{{"GET", "/v1/collections/trails/changes", nil}, {"GET", "/v1/collections/trails/lookup", nil}, {"POST", "/v1/collections/trails/refresh", wire.Held{Records: []wire.HeldRecord{}}},
+		}{{"GET", "/v1/changes/trails", nil}, {"GET", "/v1/lookup/trails", nil}, {"POST", "/v1/refresh/trails", wire.Held{Records: []wire.HeldRecord{}}},
 			{"POST", "/v1/device/people", map[string]string{"code": "x"}}, {"PUT", "/v1/device/incarnation", map[string]any{"incarnation": newID()}}, {"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
 			if status, text := bed.Call(door.method, door.path, token, door.body); status != http.StatusForbidden {
 				t.Errorf("%s with the session of a %s: %d %s", door.path, role, status, text)

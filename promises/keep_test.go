@@ -226,7 +226,7 @@ func TestP11Directions(t *testing.T) {
 		t.Errorf("it was sent up: here %q, there %q", listed(t, a), listed(t, b))
 	}
 	r := newRaw(t, bed, "worker")
-	for _, path := range []string{"/v1/collections/signs/changes?cursor=0", "/v1/collections/signs/lookup"} {
+	for _, path := range []string{"/v1/changes/signs?cursor=0", "/v1/lookup/signs"} {
 		if status, text := r.Call("GET", path, r.token, nil); status != 403 {
 			t.Errorf("%s: %d %s", path, status, text)
 		}

@@ -77,7 +77,7 @@ func (r *raw) push(batch wire.Batch) []wire.Answer {
 
 func (r *raw) pull(cursor int64) wire.Page {
 	r.t.Helper()
-	status, text := r.Call("GET", "/v1/collections/trails/changes?cursor="+strconv.FormatInt(cursor, 10), r.token, nil)
+	status, text := r.Call("GET", "/v1/changes/trails?cursor="+strconv.FormatInt(cursor, 10), r.token, nil)
 	var page wire.Page
 	if err := json.Unmarshal(text, &page); err != nil || status != 200 {
 		r.t.Fatalf("pull: %d %s", status, text)

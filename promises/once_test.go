@@ -230,7 +230,7 @@ func TestP3ACutLoadResumes(t *testing.T) {
 	testbed.Exchange(t, filler)
 	pages := 0
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if r.URL.Path != "/v1/collections/trails/changes" {
+		if r.URL.Path != "/v1/changes/trails" {
 			return testbed.Pass
 		}
 		pages++

@@ -144,7 +144,7 @@ func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	token := bed.SignIn("lead")
-	status, text := bed.Call("POST", "/v1/collections/trails/records", token, `{"fields": {"name": "Ridge", "seen": 2, "note": "ostra"}}`)
+	status, text := bed.Call("POST", "/v1/records/trails", token, `{"fields": {"name": "Ridge", "seen": 2, "note": "ostra"}}`)
 	var got wire.Answer
 	if err := json.Unmarshal(text, &got); err != nil || got.Record == nil {
 		t.Fatalf("%d %s", status, text)

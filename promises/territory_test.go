@@ -194,7 +194,7 @@ func TestP3TerritoriesAtRandom(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 11))
 		breaking := false
 		proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-			if breaking && strings.HasSuffix(r.URL.Path, "/changes") && random.IntN(3) == 0 {
+			if breaking && strings.HasPrefix(r.URL.Path, "/v1/changes/") && random.IntN(3) == 0 {
 				return testbed.CutAfter
 			}
 			return testbed.Pass
@@ -278,7 +278,7 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 	admin := bed.SignIn("admin")
 	add := func(name, owner, state string) uuid.UUID {
 		id := newID()
-		if status, text := bed.Call("POST", "/v1/collections/trails/records", admin, map[string]any{"id": id, "fields": map[string]any{"name": name, "owner": owner, "state": state}}); status != 201 {
+		if status, text := bed.Call("POST", "/v1/records/trails", admin, map[string]any{"id": id, "fields": map[string]any{"name": name, "owner": owner, "state": state}}); status != 201 {
 			t.Fatalf("%d %s", status, text)
 		}
 		return id
@@ -345,10 +345,10 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 			if act.kind == change.Remove {
 				id = add("to be removed over HTTP", "worker", "open")
 			}
-			path, method := "/v1/collections/trails/records/"+id.String(), map[change.Kind]string{change.Add: "POST", change.Edit: "PATCH", change.Remove: "DELETE"}[act.kind]
+			path, method := "/v1/records/trails/"+id.String(), map[change.Kind]string{change.Add: "POST", change.Edit: "PATCH", change.Remove: "DELETE"}[act.kind]
 			var body any = map[string]any{"fields": fields}
 			if act.kind == change.Add {
-				path = "/v1/collections/trails/records"
+				path = "/v1/records/trails"
 			} else if act.kind == change.Remove {
 				body = nil
 			}
@@ -362,12 +362,12 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 		if (err == nil) != sees {
 			t.Errorf("%s has the hidden record on the device: %v", role, err)
 		}
-		for _, path := range []string{"", "/history"} {
-			if status, _ := bed.Call("GET", "/v1/collections/trails/records/"+hidden.String()+path, session, nil); (status == 200) != sees {
-				t.Errorf("%s reads the hidden record over HTTP%s: %d", role, path, status)
+		for _, path := range []string{"records", "history"} {
+			if status, _ := bed.Call("GET", "/v1/"+path+"/trails/"+hidden.String(), session, nil); (status == 200) != sees {
+				t.Errorf("%s reads the hidden record over HTTP (%s): %d", role, path, status)
 			}
 		}
-		if _, text := bed.Call("GET", "/v1/collections/trails/records?search=hidden", session, nil); strings.Contains(string(text), hidden.String()) != sees {
+		if _, text := bed.Call("GET", "/v1/records/trails?search=hidden", session, nil); strings.Contains(string(text), hidden.String()) != sees {
 			t.Errorf("%s lists the hidden record: %s", role, text)
 		}
 		got, err := store.Fingerprint(ctx, "trails")
@@ -407,20 +407,20 @@ func TestP11TerritoriesAtEveryDoor(t *testing.T) {
 	testbed.Exchange(t, office)
 	hold(t, bed, "worker", "kell")
 	session := bed.SignIn("worker")
-	path := "/v1/collections/trails/records/" + id.String()
+	path := "/v1/records/trails/" + id.String()
 	for _, call := range []struct {
 		method, path string
 		body         any
-	}{{"GET", path, nil}, {"GET", path + "/history", nil}, {"PATCH", path, map[string]any{"fields": map[string]any{"note": "x"}}}, {"DELETE", path, nil}} {
+	}{{"GET", path, nil}, {"GET", "/v1/history/trails/" + id.String(), nil}, {"PATCH", path, map[string]any{"fields": map[string]any{"note": "x"}}}, {"DELETE", path, nil}} {
 		if status, text := bed.Call(call.method, call.path, session, call.body); status != http.StatusNotFound {
 			t.Errorf("%s %s: %d %s", call.method, call.path, status, text)
 		}
 	}
-	if _, text := bed.Call("GET", "/v1/collections/trails/records", session, nil); !strings.Contains(string(text), `"total":0`) {
+	if _, text := bed.Call("GET", "/v1/records/trails", session, nil); !strings.Contains(string(text), `"total":0`) {
 		t.Errorf("the listing shows %s", text)
 	}
 	hand := newRaw(t, bed, "worker")
-	if status, text := bed.Call("GET", "/v1/collections/trails/changes?covers=ostra", hand.token, nil); status != http.StatusConflict || !strings.Contains(string(text), "coverage-changed") {
+	if status, text := bed.Call("GET", "/v1/changes/trails?covers=ostra", hand.token, nil); status != http.StatusConflict || !strings.Contains(string(text), "coverage-changed") {
 		t.Errorf("a device that asks for another's territory: %d %s", status, text)
 	}
 	if page := hand.pull(0); len(page.Records) != 0 {
@@ -442,7 +442,7 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	hold(t, bed, "worker", "kell")
 
 	session := bed.SignIn("worker")
-	status, text := bed.Call("PUT", "/v1/collections/trails/rows", session, map[string]any{"key": "name", "rows": []any{map[string]any{"name": "secret name", "note": "overwritten"}}})
+	status, text := bed.Call("PUT", "/v1/rows/trails", session, map[string]any{"key": "name", "rows": []any{map[string]any{"name": "secret name", "note": "overwritten"}}})
 	if status != 200 || strings.Contains(string(text), "updated") || strings.Contains(string(text), id.String()) {
 		t.Errorf("an import reached a record of others: %d %s", status, text)
 	}
@@ -461,7 +461,7 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	if _, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: deltaOf("owner", "worker")}); err != nil {
 		t.Fatal(err)
 	}
-	status, text = bed.Call("PATCH", "/v1/collections/trails/records/"+id.String(), session, map[string]any{"fields": map[string]any{"note": "x"}})
+	status, text = bed.Call("PATCH", "/v1/records/trails/"+id.String(), session, map[string]any{"fields": map[string]any{"note": "x"}})
 	if status != http.StatusNotFound || strings.Contains(string(text), "secret") {
 		t.Errorf("an edit of what one may not read: %d %s", status, text)
 	}

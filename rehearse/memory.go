@@ -195,9 +195,9 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 			m.w.note(answers)
 		}
 		return answers, err
-	case len(parts) == 3 && parts[2] == "changes":
+	case len(parts) == 2 && parts[0] == "changes":
 		return m.pulls.Pull(ctx, d.device(), pullRequest(parts[1], r))
-	case len(parts) == 3 && parts[2] == "refresh":
+	case len(parts) == 2 && parts[0] == "refresh":
 		var held wire.Held
 		if err := json.Unmarshal(body, &held); err != nil {
 			return nil, err

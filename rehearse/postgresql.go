@@ -55,7 +55,7 @@ func (p *onPostgreSQL) answer(_ *unit, r *http.Request, body []byte) *http.Respo
 	asked := r.Clone(context.Background()) // what has been sent goes on, even when the device is killed
 	asked.Body, asked.ContentLength, asked.RequestURI = io.NopCloser(bytes.NewReader(body)), int64(len(body)), r.URL.RequestURI()
 	asked.RemoteAddr = "127.0.0.1:1"
-	if query := r.URL.Query(); strings.HasSuffix(r.URL.Path, "/changes") {
+	if query := r.URL.Query(); strings.HasPrefix(r.URL.Path, "/v1/changes/") {
 		query.Set("limit", strconv.Itoa(mostInPage))
 		asked.URL.RawQuery = query.Encode()
 	}

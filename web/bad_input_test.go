@@ -48,7 +48,7 @@ func TestBadRequestsGetClearProblems(t *testing.T) {
 	packed := gzip.NewWriter(&bomb)
 	packed.Write(bytes.Repeat([]byte(" "), 50_000_000))
 	packed.Close()
-	record := "/v1/collections/trails/records"
+	record := "/v1/records/trails"
 	tests := []struct {
 		name, method, path, token string
 		body                      any
@@ -72,12 +72,12 @@ func TestBadRequestsGetClearProblems(t *testing.T) {
 		{"wrong token", "GET", "/v1/definitions", "dev_nonsense", nil, 401, "not known here", nil},
 		{"token of nobody", "GET", "/v1/definitions", "nonsense", nil, 401, "not one of central's", nil},
 		{"no Bearer", "GET", "/v1/definitions", "", nil, 401, "Bearer TOKEN", []string{"Authorization", "Basic xyz"}},
-		{"unknown collection", "GET", "/v1/collections/nothing/changes", device, nil, 404, "no collection", nil},
-		{"cursor beyond the head", "GET", "/v1/collections/trails/changes?cursor=99", device, nil, 409, "not within", nil},
-		{"cursor that is none", "GET", "/v1/collections/trails/changes?cursor=x", device, nil, 422, "", nil},
-		{"negative cursor", "GET", "/v1/collections/trails/changes?cursor=-1", device, nil, 422, "", nil},
-		{"exchange that is no id", "GET", "/v1/collections/trails/changes", device, nil, 422, "UUID", []string{wire.HeaderExchange, "x"}},
-		{"list of nothing", "GET", "/v1/collections/nothing/records", admin, nil, 404, "no collection", nil},
+		{"unknown collection", "GET", "/v1/changes/nothing", device, nil, 404, "no collection", nil},
+		{"cursor beyond the head", "GET", "/v1/changes/trails?cursor=99", device, nil, 409, "not within", nil},
+		{"cursor that is none", "GET", "/v1/changes/trails?cursor=x", device, nil, 422, "", nil},
+		{"negative cursor", "GET", "/v1/changes/trails?cursor=-1", device, nil, 422, "", nil},
+		{"exchange that is no id", "GET", "/v1/changes/trails", device, nil, 422, "UUID", []string{wire.HeaderExchange, "x"}},
+		{"list of nothing", "GET", "/v1/records/nothing", admin, nil, 404, "no collection", nil},
 		{"odd condition", "GET", record + "?where=colour%3Dred", admin, nil, 422, "has no field", nil},
 		{"condition without operator", "GET", record + "?where=name", admin, nil, 422, "FIELD=VALUE", nil},
 		{"sort by nothing", "GET", record + "?sort=colour", admin, nil, 422, "colour", nil},
@@ -90,7 +90,7 @@ func TestBadRequestsGetClearProblems(t *testing.T) {
 		{"number out of range", "POST", record, admin, `{"fields":{"name":"x","length_km":1e999}}`, 400, "1e999", nil},
 		{"edit of nothing", "PATCH", record + "/" + uuid.NewString(), admin, `{"fields":{"name":"x"}}`, 404, "no record", nil},
 		{"removal of nothing", "DELETE", record + "/" + uuid.NewString(), admin, nil, 404, "no record", nil},
-		{"add to nothing", "POST", "/v1/collections/nothing/records", admin, `{"fields":{"name":"x"}}`, 404, "no collection", nil},
+		{"add to nothing", "POST", "/v1/records/nothing", admin, `{"fields":{"name":"x"}}`, 404, "no collection", nil},
 		{"method that is not there", "PUT", record, admin, `{}`, 405, "not possible here", nil},
 		{"nothing there", "GET", "/v1/nothing", admin, nil, 404, "nothing at", nil},
 		{"role that is none", "POST", "/v1/workers", admin, `{"name":"x","role":"king"}`, 422, "", nil},

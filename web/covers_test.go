@@ -15,7 +15,7 @@ func TestP11CoversOfNone(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(testbed.Trails + "  district: {type: string}\nsync: {territory: record.district}\n")
 	token := bed.SignIn("admin")
-	status, text := bed.Call("POST", "/v1/collections/trails/records", token, map[string]any{"fields": map[string]any{"name": "Ridge", "district": "kell"}})
+	status, text := bed.Call("POST", "/v1/records/trails", token, map[string]any{"fields": map[string]any{"name": "Ridge", "district": "kell"}})
 	if status != 201 && status != 200 {
 		t.Fatalf("%d %s", status, text)
 	}
@@ -24,13 +24,13 @@ func TestP11CoversOfNone(t *testing.T) {
 	testbed.Must(t, json.Unmarshal(text, &enrolled))
 	for query, count := range map[string]int{"cursor=0": 1, "cursor=0&covers=kell": 1, "cursor=0&covers=": 0, "cursor=0&load=true&covers=": 0} {
 		var page wire.Page
-		status, text := bed.Call("GET", "/v1/collections/trails/changes?"+query, enrolled.Token, nil)
+		status, text := bed.Call("GET", "/v1/changes/trails?"+query, enrolled.Token, nil)
 		testbed.Must(t, json.Unmarshal(text, &page))
 		if status != 200 || len(page.Records) != count || int(page.Total) != count {
 			t.Errorf("%s: %d, %s", query, status, text)
 		}
 		var prints wire.Fingerprints
-		_, text = bed.Call("GET", "/v1/collections/trails/fingerprints?"+query, enrolled.Token, nil)
+		_, text = bed.Call("GET", "/v1/fingerprints/trails?"+query, enrolled.Token, nil)
 		testbed.Must(t, json.Unmarshal(text, &prints))
 		if len(prints.Buckets) != count {
 			t.Errorf("%s: %s", query, text)

@@ -154,7 +154,7 @@ func (s *Server) registerPull() {
 		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
 		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
-	op := s.operation(http.MethodGet, "/v1/collections/{collection}/changes", "pull", "Pull what changed in a collection after a cursor", devices)
+	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull", "Pull what changed in a collection after a cursor", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
@@ -267,7 +267,7 @@ func (s *Server) registerLookUp() {
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
 	}
-	op := s.operation(http.MethodGet, "/v1/collections/{collection}/lookup", "look-up", "A page of records for a device that does not keep them all", devices)
+	op := s.operation(http.MethodGet, "/v1/lookup/{collection}", "look-up", "A page of records for a device that does not keep them all", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *lookIn) (*answer[finding.Listing], error) {
 		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
@@ -279,7 +279,7 @@ func (s *Server) registerLookUp() {
 		Collection string `path:"collection"`
 		Bucket     string `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
 	}
-	op = s.operation(http.MethodGet, "/v1/collections/{collection}/fingerprints", "fingerprints", "What a device should hold, by fingerprints", devices)
+	op = s.operation(http.MethodGet, "/v1/fingerprints/{collection}", "fingerprints", "What a device should hold, by fingerprints", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *printsIn) (*answer[wire.Fingerprints], error) {
 		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, in.loaded, in.Bucket)
@@ -290,7 +290,7 @@ func (s *Server) registerLookUp() {
 		Collection string `path:"collection"`
 		Body       wire.Held
 	}
-	op = s.operation(http.MethodPost, "/v1/collections/{collection}/refresh", "refresh", "What changed among the records that a device has looked up", devices)
+	op = s.operation(http.MethodPost, "/v1/refresh/{collection}", "refresh", "What changed among the records that a device has looked up", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *refreshIn) (*answer[wire.Refreshed], error) {
 		records, err := s.central.Refresh(ctx, *who(ctx).Device, in.Collection, in.Body.Records)

@@ -62,7 +62,7 @@ func FuzzPull(f *testing.F) {
 	bed := testbed.Start(f)
 	token, _ := enrol(f, bed)
 	f.Fuzz(func(t *testing.T, collection, ask string) {
-		request, err := http.NewRequest("GET", bed.URL()+"/v1/collections/"+collection+"/changes?"+ask, nil)
+		request, err := http.NewRequest("GET", bed.URL()+"/v1/changes/"+collection+"?"+ask, nil)
 		if err != nil {
 			return // what no client can send
 		}

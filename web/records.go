@@ -54,7 +54,7 @@ func (s *Server) registerRecords() {
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records", "list-records", "A page of records", readers),
+	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
 			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
 			return &answer[finding.Listing]{listing}, err
@@ -64,7 +64,7 @@ func (s *Server) registerRecords() {
 		Revision int64     `query:"revision" minimum:"1" doc:"As it was at this revision."`
 		AsOf     time.Time `query:"as_of" doc:"As central had it at this time."`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}", "show-record", "One record, removed or not, as it is or as it was", readers),
+	add(s, s.operation(http.MethodGet, "/v1/records/{collection}/{id}", "show-record", "One record, removed or not, as it is or as it was", readers),
 		func(ctx context.Context, in *showIn) (*answer[wire.Record], error) {
 			if in.Revision > 0 || !in.AsOf.IsZero() {
 				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID, past.Moment{Revision: in.Revision, AsOf: in.AsOf})
@@ -73,7 +73,7 @@ func (s *Server) registerRecords() {
 			r, err := s.central.Record(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[wire.Record]{r}, err
 		})
-	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/records/{id}/history", "history", "All versions of a record, the latest first", readers),
+	add(s, s.operation(http.MethodGet, "/v1/history/{collection}/{id}", "history", "All versions of a record, the latest first", readers),
 		func(ctx context.Context, in *RecordPath) (*answer[[]wire.HistoryEntry], error) {
 			history, err := s.central.History(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[[]wire.HistoryEntry]{history}, err
@@ -85,7 +85,7 @@ func (s *Server) registerRecords() {
 		Records     int    `json:"records"`
 		Fingerprint string `json:"fingerprint" doc:"The same on both sides when they hold the same records."`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/collections/{collection}/fingerprint", "fingerprint", "Count and fingerprint of a collection's records", readers),
+	add(s, s.operation(http.MethodGet, "/v1/fingerprint/{collection}", "fingerprint", "Count and fingerprint of a collection's records", readers),
 		func(ctx context.Context, in *fingerprintIn) (*answer[fingerprintOut], error) {
 			if _, err := s.central.Collection(ctx, in.Collection); err != nil {
 				return nil, err
@@ -100,7 +100,7 @@ func (s *Server) registerRecords() {
 			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, one that is left out stays."`
 		}
 	}
-	op := s.operation(http.MethodPut, "/v1/collections/{collection}/rows", "put-rows", "Add or update many records from the rows of a table", editors)
+	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows", "Add or update many records from the rows of a table", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusRequestEntityTooLarge)
 	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]changes.Row], error) {
 		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
@@ -119,7 +119,7 @@ func (s *Server) registerWrites() {
 			Fields map[string]json.RawMessage `json:"fields"`
 		}
 	}
-	op := s.operation(http.MethodPost, "/v1/collections/{collection}/records", "add-record", "Add a record", editors)
+	op := s.operation(http.MethodPost, "/v1/records/{collection}", "add-record", "Add a record", editors)
 	op.DefaultStatus = http.StatusCreated
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *addIn) (*answer[wire.Answer], error) {
@@ -138,7 +138,7 @@ func (s *Server) registerWrites() {
 			Fields map[string]json.RawMessage `json:"fields" doc:"Only the fields to change; null clears a field."`
 		}
 	}
-	op = s.operation(http.MethodPatch, "/v1/collections/{collection}/records/{id}", "edit-record", "Edit some fields of a record", editors)
+	op = s.operation(http.MethodPatch, "/v1/records/{collection}/{id}", "edit-record", "Edit some fields of a record", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
@@ -151,7 +151,7 @@ func (s *Server) registerWrites() {
 			Revision int64 `json:"revision" minimum:"1"`
 		}
 	}
-	op = s.operation(http.MethodPost, "/v1/collections/{collection}/records/{id}/bring-back", "bring-back", "Make a record what it was at a revision, by a new change", editors)
+	op = s.operation(http.MethodPost, "/v1/bring-back/{collection}/{id}", "bring-back", "Make a record what it was at a revision, by a new change", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *bringBackIn) (*answer[wire.Answer], error) {
 		got, err := s.central.BringBack(ctx, who(ctx).Person, in.Collection, in.ID, in.Body.Revision)
@@ -163,7 +163,7 @@ func (s *Server) registerWrites() {
 		Base         int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
 		WithChildren bool  `query:"with_children" doc:"Records that belong to it go with it where their definition says so; otherwise such a removal is refused and says how many there are."`
 	}
-	op = s.operation(http.MethodDelete, "/v1/collections/{collection}/records/{id}", "remove-record", "Remove a record; a tombstone stays", editors)
+	op = s.operation(http.MethodDelete, "/v1/records/{collection}/{id}", "remove-record", "Remove a record; a tombstone stays", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *removeIn) (*answer[wire.Answer], error) {
 		base := in.Base
@@ -176,9 +176,13 @@ func (s *Server) registerWrites() {
 }
 
 func (s *Server) registerConflicts() {
+	type conflictsIn struct {
+		Collection string    `query:"collection" doc:"Only conflicts of this collection."`
+		Record     uuid.UUID `query:"record" format:"uuid" doc:"Only conflicts of this record."`
+	}
 	add(s, s.operation(http.MethodGet, "/v1/conflicts", "conflicts", "The open conflicts, the oldest first", readers),
-		func(ctx context.Context, _ *nothing) (*answer[[]finding.Conflict], error) {
-			all, err := s.central.Conflicts(ctx, who(ctx).Person)
+		func(ctx context.Context, in *conflictsIn) (*answer[[]finding.Conflict], error) {
+			all, err := s.central.Conflicts(ctx, who(ctx).Person, finding.Disputed{Collection: in.Collection, Record: in.Record})
 			return &answer[[]finding.Conflict]{all}, err
 		})
 	type settleIn struct {

@@ -40,13 +40,13 @@ func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	reached.Add(most)
 	for range most {
 		done.Go(func() {
-			ask := httptest.NewRequest("GET", "/v1/collections/trails/changes?cursor=0", nil)
+			ask := httptest.NewRequest("GET", "/v1/changes/trails?cursor=0", nil)
 			ask.Header.Set("Authorization", "Bearer "+hand)
 			bed.Server().ServeHTTP(&stalled{header: http.Header{}, reached: &reached, letGo: letGo}, ask)
 		})
 	}
 	reached.Wait()
-	if status, text := bed.Call("GET", "/v1/collections/trails/changes?cursor=0", hand, nil); status != http.StatusServiceUnavailable {
+	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=0", hand, nil); status != http.StatusServiceUnavailable {
 		t.Errorf("with all pages on stalled links, another one is answered %d %s", status, text)
 	}
 	if status, _ := bed.Call("GET", "/v1/definitions", hand, nil); status != http.StatusOK {
@@ -54,7 +54,7 @@ func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	}
 	close(letGo)
 	done.Wait()
-	if status, text := bed.Call("GET", "/v1/collections/trails/changes?cursor=0", hand, nil); status != http.StatusOK {
+	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=0", hand, nil); status != http.StatusOK {
 		t.Errorf("when the links go on, it is answered %d %s", status, text)
 	}
 }

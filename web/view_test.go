@@ -20,7 +20,7 @@ func TestTypedViews(t *testing.T) {
 	admin := bed.SignIn("admin")
 	add := func(fields map[string]any) {
 		t.Helper()
-		if status, text := bed.Call("POST", "/v1/collections/huts/records", admin, map[string]any{"fields": fields}); status != 201 {
+		if status, text := bed.Call("POST", "/v1/records/huts", admin, map[string]any{"fields": fields}); status != 201 {
 			t.Fatalf("%d %s", status, text)
 		}
 	}

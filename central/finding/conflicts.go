@@ -3,6 +3,7 @@ package finding
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -38,8 +39,14 @@ type Contender struct {
 	ReceivedAt time.Time       `json:"received_at"`
 }
 
+// Disputed says which conflicts are asked for; the zero value stands for all.
+type Disputed struct {
+	Collection string
+	Record     uuid.UUID
+}
+
 // Conflicts gives the open conflicts that somebody may see, the oldest first.
-func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person) ([]Conflict, error) {
+func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Disputed) ([]Conflict, error) {
 	all, err := c.db.Definitions(ctx)
 	if err != nil {
 		return nil, err
@@ -54,10 +61,11 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person) ([]Conflict
 		Territories fleet.Keys `db:"territories"`
 	}
 	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks, array_to_json(territories) AS territories
-		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed`); err != nil {
+		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1) AND ($2::uuid IS NULL OR id = $2)`,
+		which.Collection, uuid.NullUUID{UUID: which.Record, Valid: which.Record != uuid.Nil}); err != nil {
 		return nil, err
 	}
-	conflicts := []Conflict{}
+	conflicts, opened := []Conflict{}, []int64{}
 	for _, r := range rows {
 		compiled := all[r.Collection]
 		seen, err := sees(sight.Alone(asker), compiled, r.Territories, r.Fields)
@@ -69,19 +77,21 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person) ([]Conflict
 		}
 		var fields record.Fields
 		var marks merge.Marks
-		if err := json.Unmarshal(withComputed(r.Fields, r.Computed), &fields); err != nil {
-			return nil, fmt.Errorf("stored record %s: %w", r.ID, err)
-		}
-		if err := json.Unmarshal(r.Marks, &marks); err != nil {
+		if err := errors.Join(json.Unmarshal(withComputed(r.Fields, r.Computed), &fields), json.Unmarshal(r.Marks, &marks)); err != nil {
 			return nil, fmt.Errorf("stored record %s: %w", r.ID, err)
 		}
 		for _, name := range slices.Sorted(maps.Keys(marks.Disputes)) {
-			one := Conflict{Collection: r.Collection, Record: r.ID, Label: compiled.LabelOf(fields), Field: name, Revision: r.Revision, Base: marks.Disputes[name].Base}
-			if err := c.contenders(ctx, &one, centralValue(fields, name), marks.Standing(name), marks.Disputes[name]); err != nil {
-				return nil, err
+			open := marks.Disputes[name]
+			one := Conflict{Collection: r.Collection, Record: r.ID, Label: compiled.LabelOf(fields), Field: name, Revision: r.Revision, Base: open.Base,
+				Values: []Contender{{Value: centralValue(fields, name), Revision: marks.Standing(name).Revision}}}
+			for _, other := range open.Others {
+				one.Values = append(one.Values, Contender{Value: other.Value, Revision: other.Side.Revision})
 			}
-			conflicts = append(conflicts, one)
+			conflicts, opened = append(conflicts, one), append(opened, open.Opened)
 		}
+	}
+	if err := c.nameContenders(ctx, conflicts, opened); err != nil {
+		return nil, err
 	}
 	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.OpenedAt.Compare(b.OpenedAt) })
 	return conflicts, nil
@@ -95,33 +105,51 @@ func centralValue(fields record.Fields, name string) json.RawMessage {
 	return fields.At(name)
 }
 
-// contenders finds in the history who made which value.
-func (c *Finding) contenders(ctx context.Context, one *Conflict, central json.RawMessage, mark merge.Mark, open merge.Dispute) error {
-	one.Values = []Contender{{Value: central, Revision: mark.Revision}}
-	revisions := []int64{open.Opened, mark.Revision}
-	for _, other := range open.Others {
-		one.Values = append(one.Values, Contender{Value: other.Value, Revision: other.Side.Revision})
-		revisions = append(revisions, other.Side.Revision)
+// nameContenders finds in the history who made which value, and when each conflict was opened, given the revisions that opened
+// them.
+func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, opened []int64) error {
+	type at struct {
+		collection string
+		record     uuid.UUID
+		revision   int64
+	}
+	var collections, records []string
+	var revisions []int64
+	want := func(one Conflict, revision int64) {
+		collections, records, revisions = append(collections, one.Collection), append(records, one.Record.String()), append(revisions, revision)
+	}
+	for n, one := range conflicts {
+		want(one, opened[n])
+		for _, value := range one.Values {
+			want(one, value.Revision)
+		}
 	}
 	var versions []struct {
+		Collection string    `db:"collection"`
+		Record     uuid.UUID `db:"record"`
 		Revision   int64     `db:"revision"`
 		Author     string    `db:"author"`
 		Device     string    `db:"device"`
 		EditedAt   time.Time `db:"edited_at"`
 		ReceivedAt time.Time `db:"received_at"`
 	}
-	if err := c.db.SelectContext(ctx, &versions, `SELECT revision, author, device, edited_at, received_at FROM versions WHERE collection = $1 AND record = $2 AND revision = ANY($3)`,
-		one.Collection, one.Record, revisions); err != nil {
+	if err := c.db.SelectContext(ctx, &versions, `SELECT v.collection, v.record, v.revision, v.author, v.device, v.edited_at, v.received_at
+		FROM unnest($1::text[], $2::uuid[], $3::bigint[]) AS w (collection, record, revision)
+			CROSS JOIN LATERAL (SELECT * FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision = w.revision) v`,
+		collections, records, revisions); err != nil {
 		return err
 	}
+	found := map[at]Contender{}
 	for _, v := range versions {
-		if v.Revision == open.Opened {
-			one.OpenedAt = v.ReceivedAt.UTC()
-		}
-		for n := range one.Values {
-			if one.Values[n].Revision == v.Revision {
-				one.Values[n].Author, one.Values[n].Device, one.Values[n].EditedAt, one.Values[n].ReceivedAt = v.Author, v.Device, v.EditedAt.UTC(), v.ReceivedAt.UTC()
-			}
+		found[at{v.Collection, v.Record, v.Revision}] = Contender{Author: v.Author, Device: v.Device, EditedAt: v.EditedAt.UTC(), ReceivedAt: v.ReceivedAt.UTC()}
+	}
+	for n := range conflicts {
+		one := &conflicts[n]
+		one.OpenedAt = found[at{one.Collection, one.Record, opened[n]}].ReceivedAt
+		for m, value := range one.Values {
+			by := found[at{one.Collection, one.Record, value.Revision}]
+			by.Value, by.Revision = value.Value, value.Revision
+			one.Values[m] = by
 		}
 	}
 	return nil

@@ -157,16 +157,33 @@ func (c *Past) nameRecords(ctx context.Context, carried []Travelled) error {
 
 // fillRecords gives the records that were delivered the values that they had then, from the history.
 func (c *Past) fillRecords(ctx context.Context, carried []Travelled) error {
-	for n := range carried {
-		one := &carried[n]
-		if one.Up || one.What != "record" {
-			continue
+	var collections, records []string
+	var revisions, places []int64
+	for n, one := range carried {
+		if !one.Up && one.What == "record" {
+			collections, records = append(collections, one.Collection), append(records, one.Record.String())
+			revisions, places = append(revisions, one.Revision), append(places, int64(n))
 		}
-		then, err := postgres.FieldsAt(ctx, c.db, desk.Key{Collection: one.Collection, ID: one.Record}, one.Revision)
-		if err != nil {
-			return err
+	}
+	var deltas []struct {
+		Place int64  `db:"place"`
+		Delta []byte `db:"delta"`
+	}
+	if err := c.db.SelectContext(ctx, &deltas, `SELECT w.place, v.delta FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[]) AS w (collection, record, revision, place)
+			CROSS JOIN LATERAL (SELECT revision, delta FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision <= w.revision) v
+		ORDER BY w.place, v.revision`, collections, records, revisions, places); err != nil {
+		return err
+	}
+	then := map[int64]record.Fields{}
+	for _, row := range deltas {
+		var delta record.Delta
+		if err := json.Unmarshal(row.Delta, &delta); err != nil {
+			return fmt.Errorf("stored version of %s: %w", carried[row.Place].Record, err)
 		}
-		one.Fields = then.JSON()
+		then[row.Place] = then[row.Place].Apply(delta)
+	}
+	for _, place := range places {
+		carried[place].Fields = then[place].JSON()
 	}
 	return nil
 }

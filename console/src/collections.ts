@@ -25,7 +25,7 @@ export function referenced(collection: string, id: string): string {
   const key = `${collection}/${id}`
   if (!asked.has(key)) {
     asked.add(key)
-    ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path: { collection, id } } }))
+    ask(api.GET('/v1/records/{collection}/{id}', { params: { path: { collection, id } } }))
       .then((record) => (labels.value[key] = labelOf(useCollections().find(collection), fieldsOf(record))))
       .catch(() => (labels.value[key] = `unknown record …${id.slice(-6)}`))
   }

@@ -153,7 +153,7 @@ func TestMistakes(t *testing.T) {
 			t.Errorf("homing %s is too wordy:\n%s", test.args, wrong)
 		}
 	}
-	if status, text := bed.Call("GET", "/v1/collections/trails/records", "", nil); status != 200 || !strings.Contains(string(text), `"total":0`) {
+	if status, text := bed.Call("GET", "/v1/records/trails", "", nil); status != 200 || !strings.Contains(string(text), `"total":0`) {
 		t.Errorf("something was stored all the same: %s", text)
 	}
 }

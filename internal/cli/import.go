@@ -506,7 +506,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 			return nil
 		}
 		var outcomes []changes.Row
-		path := "/v1/collections/" + url.PathEscape(i.collection) + "/rows"
+		path := "/v1/rows/" + url.PathEscape(i.collection)
 		if err := i.call.call(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
 			return fmt.Errorf("%w\n%s were loaded before; importing the file again goes on from there", err, count(done, "row"))
 		}

@@ -83,7 +83,7 @@ func (c caller) definitionAt(ctx context.Context, name string) (*definition.Coll
 }
 
 func recordsPath(collection string) string {
-	return "/v1/collections/" + url.PathEscape(collection) + "/records"
+	return "/v1/records/" + url.PathEscape(collection)
 }
 
 func listRecords(ctx context.Context, c *cli.Command) error {
@@ -252,7 +252,7 @@ func bringBack(ctx context.Context, c *cli.Command) error {
 	if err != nil || revision < 1 {
 		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", c.Args().Get(2))}
 	}
-	return write(ctx, c, call, d, http.MethodPost, recordsPath(d.Collection)+"/"+id.String()+"/bring-back", map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
+	return write(ctx, c, call, d, http.MethodPost, "/v1/bring-back/"+d.Collection+"/"+id.String(), map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
 }
 
 func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {
@@ -285,7 +285,7 @@ func recordHistory(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var history []wire.HistoryEntry
-	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String()+"/history", &history); err != nil {
+	if err := call.get(ctx, "/v1/history/"+d.Collection+"/"+id.String(), &history); err != nil {
 		return err
 	}
 	w := c.Root().Writer

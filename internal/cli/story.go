@@ -8,6 +8,7 @@ import (
 
 	"homing/central"
 	"homing/central/changes"
+	"homing/central/finding"
 	"homing/core/query"
 	"homing/core/rights"
 	"homing/demo"
@@ -185,7 +186,7 @@ func (s *story) bridge(ctx context.Context, mira crew) error {
 // settle shows the held conflict, and lets the lead settle it.
 func (s *story) settle(ctx context.Context, crews ...crew) error {
 	runa := central.Person{Name: "runa", Role: rights.Lead, Territories: []string{rights.All}}
-	open, err := s.service.Central.Conflicts(ctx, runa)
+	open, err := s.service.Central.Conflicts(ctx, runa, finding.Disputed{})
 	if err != nil {
 		return err
 	}

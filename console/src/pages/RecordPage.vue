@@ -38,13 +38,13 @@ async function refresh() {
   try {
     if (!collections.value) await load()
     const [r, h, open] = await Promise.all([
-      ask(api.GET('/v1/collections/{collection}/records/{id}', { params: { path: path.value } })),
-      ask(api.GET('/v1/collections/{collection}/records/{id}/history', { params: { path: path.value } })),
-      ask(api.GET('/v1/conflicts')),
+      ask(api.GET('/v1/records/{collection}/{id}', { params: { path: path.value } })),
+      ask(api.GET('/v1/history/{collection}/{id}', { params: { path: path.value } })),
+      ask(api.GET('/v1/conflicts', { params: { query: { collection: name.value, record: id.value } } })),
     ])
     record.value = r
     history.value = h ?? []
-    disputed.value = (open ?? []).filter((c) => c.record === id.value && c.collection === name.value).map((c) => c.field.split('/')[0]!)
+    disputed.value = (open ?? []).map((c) => c.field.split('/')[0]!)
     problem.value = ''
   } catch (error) {
     problem.value = (error as Error).message
@@ -82,7 +82,7 @@ function edit() {
 }
 
 async function save(changed: Fields) {
-  const answer = await ask(api.PATCH('/v1/collections/{collection}/records/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
+  const answer = await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
   editing.value = false
   if (answer.answer === 'held') toast.add({ severity: 'warn', summary: 'Held for a person', detail: 'Somebody else had changed a field that you changed, too. Theirs stands until it is settled under Conflicts; the rest is saved.', life: 12000 })
   else if (answer.answer === 'merged') toast.add({ severity: 'warn', summary: 'Saved and merged', detail: 'Somebody else had edited this record; the history says what came out.', life: 9000 })
@@ -92,7 +92,7 @@ async function save(changed: Fields) {
 
 async function bringBack() {
   try {
-    await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: name.value } }, body: { id: id.value, fields: own.value } }))
+    await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: name.value } }, body: { id: id.value, fields: own.value } }))
     toast.add({ severity: 'success', summary: 'Brought back', life: 3000 })
     await refresh()
   } catch (error) {
@@ -107,7 +107,7 @@ function askBringBack(revision: number) {
     acceptLabel: 'Bring back', rejectLabel: 'Cancel', rejectProps: { severity: 'secondary' },
     accept: async () => {
       try {
-        await ask(api.POST('/v1/collections/{collection}/records/{id}/bring-back', { params: { path: path.value }, body: { revision } }))
+        await ask(api.POST('/v1/bring-back/{collection}/{id}', { params: { path: path.value }, body: { revision } }))
         toast.add({ severity: 'success', summary: 'Brought back', detail: `As at revision ${revision}`, life: 3000 })
         await refresh()
       } catch (error) {
@@ -139,7 +139,7 @@ function remove() {
 
 async function doRemove(withChildren: boolean) {
   try {
-    const answer = await ask(api.DELETE('/v1/collections/{collection}/records/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }))
+    const answer = await ask(api.DELETE('/v1/records/{collection}/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }))
     if (!answer.record?.removed)
       toast.add({ severity: 'warn', summary: 'Not removed', life: 12000, detail: answer.answer === 'held'
         ? 'Somebody had edited the record since you looked at it. Whether it goes is settled under Conflicts.' : 'Somebody had edited the record since you looked at it, and in this collection an edit outlives a removal. Look at it, and remove it again.' })

@@ -63,7 +63,7 @@ async function refresh(live: boolean) {
   try {
     if (!collection.value || live) await load()
     const listing = await ask(
-      api.GET('/v1/collections/{collection}/records', {
+      api.GET('/v1/records/{collection}', {
         params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, where: where.value ? [where.value] : undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
       }),
     )
@@ -107,7 +107,7 @@ const onSort = (event: DataTableSortEvent) => go({ sort: event.sortField ? `${ev
 const onPage = (event: DataTablePageEvent | { first: number }) => go({ from: event.first ? String(event.first) : undefined })
 
 async function add(fields: Fields) {
-  const answer = await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: name.value } }, body: { fields } }))
+  const answer = await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: name.value } }, body: { fields } }))
   adding.value = false
   toast.add({ severity: 'success', summary: 'Added', detail: labelOf(collection.value, fields), life: 4000 })
   if (answer.record) fresh.value = new Set([answer.record.id])

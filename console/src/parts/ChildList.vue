@@ -22,7 +22,7 @@ const where = computed(() => `${props.collection.parent?.field}=${props.parent}`
 
 async function refresh() {
   const path = { collection: props.collection.collection }
-  const listing = await ask(api.GET('/v1/collections/{collection}/records', { params: { path, query: { where: [where.value], sort: '-edited_at', limit: few } } })).catch(() => undefined)
+  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path, query: { where: [where.value], sort: '-edited_at', limit: few } } })).catch(() => undefined)
   records.value = listing?.records ?? []
   total.value = listing?.total ?? 0
 }
@@ -32,7 +32,7 @@ useHeads((names) => {
 })
 
 async function add(fields: Fields) {
-  await ask(api.POST('/v1/collections/{collection}/records', { params: { path: { collection: props.collection.collection } }, body: { fields } }))
+  await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: props.collection.collection } }, body: { fields } }))
   adding.value = false
   toast.add({ severity: 'success', summary: 'Added', detail: labelOf(props.collection, fields), life: 4000 })
   await refresh()

@@ -38,7 +38,7 @@ const chosen = computed<Choice | string | undefined>({
 })
 async function search(event: { query: string }) {
   const collection = props.field.reference!
-  const listing = await ask(api.GET('/v1/collections/{collection}/records', { params: { path: { collection }, query: { search: event.query, limit: 20 } } })).catch(() => undefined)
+  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path: { collection }, query: { search: event.query, limit: 20 } } })).catch(() => undefined)
   choices.value = (listing?.records ?? []).map((record) => ({ id: record.id, label: labelOf(find(collection), fieldsOf(record)) }))
 }
 
