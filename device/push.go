@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -240,6 +241,12 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				e.summary.Refused++
 			case change.Waiting:
 				e.summary.Waiting++
+			}
+		}
+		for _, seal := range answers.Seals {
+			name, _, _ := strings.Cut(seal, ".")
+			if _, err := tx.ExecContext(ctx, `UPDATE collections SET seal = ? WHERE name = ?`, seal, name); err != nil {
+				return err
 			}
 		}
 		if answers.Torn && changes[0].Origin == "" {

@@ -18,7 +18,6 @@ import (
 	"homing/core/merge"
 	"homing/core/query"
 	"homing/core/record"
-	"homing/core/rights"
 )
 
 func (w *world) wrong(format string, args ...any) {
@@ -142,17 +141,23 @@ func (w *world) checkCounters() {
 	}
 }
 
-// checkDevices compares what each device holds with what its worker covers.
+// checkDevices compares what each device holds with what its workers may have of it.
 func (w *world) checkDevices(ctx context.Context) {
 	for _, d := range w.devices {
+		people := d.device().People
 		for _, def := range w.options.Definitions {
+			c, err := def.Compile()
+			if err != nil {
+				w.wrong("%s: %v", def.Collection, err)
+				continue
+			}
 			if !def.Sync.Keep.Loads() || !def.Sync.Direction.Pulls() {
 				continue
 			}
 			var want fingerprint.Set
 			at := map[uuid.UUID]desk.Held{}
 			for _, r := range w.records {
-				if r.Collection == def.Collection && !r.Removed && rights.Covers(d.held, r.Territories) {
+				if r.Collection == def.Collection && !r.Removed && people.See(c, r.Territories, r.Fields) {
 					want.Add(r.ID, r.Fields.JSON())
 					at[r.ID] = r
 				}

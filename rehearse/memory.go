@@ -23,6 +23,7 @@ import (
 	"homing/central/pulls"
 	"homing/core/definition"
 	"homing/core/desk"
+	"homing/core/rights"
 	"homing/wire"
 )
 
@@ -34,6 +35,13 @@ type side interface {
 	join(d *unit) (code string, err error)
 	// hold tells what the worker of a device holds from now on.
 	hold(d *unit) error
+	// promote tells what the worker of a device is from now on.
+	promote(d *unit) error
+	// invite lets somebody else use a device, too; dismiss takes them off it.
+	invite(d *unit, guest rights.Person) error
+	dismiss(d *unit, guest string) error
+	// rows brings rows of a table in.
+	rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error)
 	// define takes a definition with more fields.
 	define(definition.Definition) error
 	// direct writes at central itself.
@@ -43,6 +51,8 @@ type side interface {
 	backUp() error
 	// restore goes back to the last backup; it says false when there is none.
 	restore() (bool, error)
+	// putBack goes back to the last backup by the database's own tools, so that nothing tells central of it.
+	putBack() (bool, error)
 	close() error
 }
 
@@ -82,7 +92,23 @@ func (t trusting) Now() time.Time {
 
 func (m *inMemory) join(*unit) (string, error) { return "code", nil }
 
-func (m *inMemory) hold(*unit) error { return nil } // each request brings it
+// Each request brings who the people of its device are.
+func (m *inMemory) hold(*unit) error                  { return nil }
+func (m *inMemory) promote(*unit) error               { return nil }
+func (m *inMemory) invite(*unit, rights.Person) error { return nil }
+func (m *inMemory) dismiss(*unit, string) error       { return nil }
+
+func (m *inMemory) rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error) {
+	return m.changes.PutRows(context.Background(), central.Everything(lead), collection, key, rows)
+}
+
+func (m *inMemory) putBack() (bool, error) {
+	if m.backup == nil || m.backup.Generation != m.tables.Generation {
+		return false, nil
+	}
+	m.tables.PutBack(m.backup)
+	return true, nil
+}
 
 func (m *inMemory) define(d definition.Definition) error {
 	_, err := m.changes.Define(context.Background(), lead, []definition.Definition{d})

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 
 	"homing/central"
 	"homing/central/changes"
+	"homing/central/fault"
 	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/rights"
@@ -95,6 +98,58 @@ func (p *onPostgreSQL) join(d *unit) (string, error) {
 func (p *onPostgreSQL) hold(d *unit) error {
 	return p.central.HoldTerritories(context.Background(), d.worker, d.held)
 }
+
+func (p *onPostgreSQL) promote(d *unit) error {
+	return p.central.SetRole(context.Background(), d.worker, d.role)
+}
+
+func (p *onPostgreSQL) invite(d *unit, guest rights.Person) error {
+	ctx := context.Background()
+	err := p.central.AddWorker(ctx, guest.Name, guest.Role, "", guest.Territories...)
+	if known := fault.Explain(err); known != nil && known.Kind == fault.Clash { // they were here before
+		err = errors.Join(p.central.SetRole(ctx, guest.Name, guest.Role), p.central.HoldTerritories(ctx, guest.Name, guest.Territories))
+	}
+	if err != nil {
+		return err
+	}
+	code, _, err := p.central.IssueCode(ctx, central.Everything(lead), guest.Name, 0)
+	if err != nil {
+		return err
+	}
+	at, err := p.deviceOf(d)
+	if err != nil {
+		return err
+	}
+	_, err = p.central.Join(ctx, at, code)
+	return err
+}
+
+func (p *onPostgreSQL) dismiss(d *unit, guest string) error {
+	at, err := p.deviceOf(d)
+	if err != nil {
+		return err
+	}
+	err = p.central.Leave(context.Background(), at.ID, guest)
+	if known := fault.Explain(err); known != nil && known.Kind == fault.NotFound {
+		return nil // a restored central has never heard of them
+	}
+	return err
+}
+
+func (p *onPostgreSQL) deviceOf(d *unit) (central.Device, error) {
+	all, err := p.central.Devices(context.Background(), d.worker)
+	if err != nil || len(all) == 0 {
+		return central.Device{}, errors.Join(fmt.Errorf("central has no device of %s", d.worker), err)
+	}
+	return all[0], nil
+}
+
+func (p *onPostgreSQL) rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error) {
+	return p.central.PutRows(context.Background(), central.Everything(lead), collection, key, rows)
+}
+
+// putBack is not rehearsed here: restoring a dump takes seconds, and a test of its own does it.
+func (p *onPostgreSQL) putBack() (bool, error) { return false, nil }
 
 func (p *onPostgreSQL) define(d definition.Definition) error {
 	_, err := p.central.Define(context.Background(), lead, []definition.Definition{d})

@@ -54,6 +54,11 @@ func (w *world) randomDefinitions() []definition.Definition {
 		if w.chance(30) {
 			d.Sync.Steps = definition.Every
 		}
+		if w.chance(35) {
+			// Leads read all; others what they cover, unless it says that it is secret.
+			d.Fields = append(d.Fields, field("secret", `{"type":"boolean"}`))
+			d.Access.Read = `worker.role == "lead" || after.secret != true`
+		}
 		return d
 	}
 	top, below := collection("areas"), collection("items")

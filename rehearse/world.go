@@ -56,8 +56,12 @@ type unit struct {
 	name     string
 	worker   string
 	id       uuid.UUID
-	held     []string    // territories of the worker
-	past     []uuid.UUID // incarnations, as central knows them
+	held     []string        // territories of the worker
+	role     rights.Role     // of the worker
+	guests   []rights.Person // further workers, who have joined the device
+	boots    int             // how often the machine was started anew
+	booted   time.Time       // when that was last, truly
+	past     []uuid.UUID     // incarnations, as central knows them
 	store    *device.Store
 	path     string
 	skew     time.Duration
@@ -70,8 +74,8 @@ type unit struct {
 }
 
 func (d *unit) device() central.Device {
-	person := central.Person{Name: d.worker, Role: rights.Worker, Territories: d.held}
-	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: rights.Worker, Territories: d.held, People: sight.Askers{person},
+	people := append(sight.Askers{{Name: d.worker, Role: d.role, Territories: d.held}}, d.guests...)
+	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: d.role, Territories: people.Territories(), People: people,
 		Incarnation: d.past[len(d.past)-1], Past: d.past}
 }
 
@@ -141,7 +145,7 @@ func (w *world) chance(percent int) bool { return w.random.IntN(100) < percent }
 func (w *world) open(ctx context.Context, d *unit) (err error) {
 	d.store, err = device.Open(ctx, d.path, device.Options{
 		Now:       func() time.Time { return w.clock().Add(d.skew) },
-		Tick:      func() (string, time.Duration) { return d.name, w.clock().Sub(time.Time{}.AddDate(2000, 0, 0)) },
+		Tick:      func() (string, time.Duration) { return fmt.Sprint(d.name, d.boots), w.clock().Sub(d.booted) },
 		Transport: network{w, d},
 		NewID:     func() uuid.UUID { w.mu.Lock(); defer w.mu.Unlock(); return w.newID() },
 	})
@@ -158,7 +162,7 @@ func (w *world) play(ctx context.Context) error {
 	w.quiet = true
 	for n := range w.options.Devices {
 		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n), id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
-		d.held = w.someZones()
+		d.held, d.role, d.booted = w.someZones(), rights.Worker, w.now.Add(-time.Hour)
 		if !w.options.Calm && w.chance(60) {
 			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second
 		}
@@ -217,12 +221,14 @@ func (w *world) step(ctx context.Context) error {
 	case roll < 78:
 		return w.exchange(ctx, d)
 	case roll < 82:
+		if w.chance(25) {
+			d.boots, d.booted = d.boots+1, w.now
+			w.tell("the machine of %s is started anew", d.name)
+		}
 		d.skew += time.Duration(w.random.IntN(6*3600)-3*3600) * time.Second
 		w.tell("the clock of %s is turned; it is off by %s now", d.name, d.skew)
 	case roll < 86:
-		d.held = w.someZones()
-		w.tell("%s holds %v now", d.worker, d.held)
-		return w.side.hold(d)
+		return w.changePeople(d)
 	case roll < 89:
 		return w.mend(ctx, d)
 	case roll < 92:
@@ -234,6 +240,9 @@ func (w *world) step(ctx context.Context) error {
 		w.kept = len(w.ledger.saves)
 		return w.side.backUp()
 	case roll < 99:
+		if w.chance(30) {
+			return w.putCentralBack()
+		}
 		return w.restoreCentral()
 	default:
 		w.now = w.now.Add(time.Duration(w.random.IntN(48)) * time.Hour)
@@ -336,8 +345,22 @@ func (w *world) restoreCentral() error {
 	if err != nil || !restored {
 		return err
 	}
-	w.report.Restores++
 	w.tell("central is restored from its backup")
+	return w.afterRestore()
+}
+
+// putCentralBack does the same with the database's own tools: nothing tells central that it is not where it left it.
+func (w *world) putCentralBack() error {
+	restored, err := w.side.putBack()
+	if err != nil || !restored {
+		return err
+	}
+	w.tell("central's database is put back to its backup by hand")
+	return w.afterRestore()
+}
+
+func (w *world) afterRestore() error {
+	w.report.Restores++
 	for _, s := range w.ledger.saves[w.kept:] {
 		s.mayBeLost = s.mayBeLost || s.unit == atCentral
 	}

@@ -73,7 +73,7 @@ func TestBadRequestsGetClearProblems(t *testing.T) {
 		{"token of nobody", "GET", "/v1/definitions", "nonsense", nil, 401, "not one of central's", nil},
 		{"no Bearer", "GET", "/v1/definitions", "", nil, 401, "Bearer TOKEN", []string{"Authorization", "Basic xyz"}},
 		{"unknown collection", "GET", "/v1/changes/nothing", device, nil, 404, "no collection", nil},
-		{"cursor beyond the head", "GET", "/v1/changes/trails?cursor=99", device, nil, 409, "not within", nil},
+		{"cursor beyond the head", "GET", "/v1/changes/trails?cursor=99", device, nil, 409, "put back to an earlier state", nil},
 		{"cursor that is none", "GET", "/v1/changes/trails?cursor=x", device, nil, 422, "", nil},
 		{"negative cursor", "GET", "/v1/changes/trails?cursor=-1", device, nil, 422, "", nil},
 		{"exchange that is no id", "GET", "/v1/changes/trails", device, nil, 422, "UUID", []string{wire.HeaderExchange, "x"}},

@@ -96,6 +96,7 @@ func (c Clock) Offset() clock.Offset {
 type Answers struct {
 	Batch   uuid.UUID `json:"batch" format:"uuid"`
 	Answers []Answer  `json:"answers"`
+	Seals   []string  `json:"seals,omitempty" doc:"Central's word on where it was after the batch, one for each collection that it changed; each takes the place of the seal that the device has of its collection."`
 	Torn    bool      `json:"torn,omitempty" doc:"Two stores have used the numbers of the batch's incarnation: one is a copy of the other. The store takes a new incarnation, and sends under it what was refused as number-reused."`
 }
 

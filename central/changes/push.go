@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"homing/central/fault"
 	"homing/central/fleet"
+	"homing/central/pulls"
 	"homing/core/change"
 	"homing/core/desk"
 	"homing/wire"
@@ -55,7 +57,12 @@ func (c *Changes) Push(ctx context.Context, from fleet.Device, batch wire.Batch,
 	if err != nil {
 		return wire.Answers{}, err
 	}
-	return wire.Answers{Batch: batch.ID, Answers: done.Answers, Torn: done.Torn}, nil
+	answers := wire.Answers{Batch: batch.ID, Answers: done.Answers, Torn: done.Torn}
+	heads := done.Heads()
+	for _, name := range slices.Sorted(maps.Keys(heads)) {
+		answers.Seals = append(answers.Seals, pulls.Seal(c.ground.Secret(), name, heads[name], c.ground.Now()))
+	}
+	return answers, nil
 }
 
 // originOf says where a batch comes from, if it may.

@@ -30,6 +30,8 @@ type Ground interface {
 	Announce(ctx context.Context, event fleet.Event)
 	// Now is central's clock.
 	Now() time.Time
+	// Secret is what central signs its seals with.
+	Secret() []byte
 	// Source is the incarnation under which central itself writes.
 	Source() uuid.UUID
 	// Generations are the identity of the database now, and those that it had before it was restored, the latest last.

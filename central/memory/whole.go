@@ -53,6 +53,14 @@ func (m *Tables) backTo(before *Tables) {
 	*m = was
 }
 
+// PutBack goes back to a backup under the generation that it has, as a database does that is put back by hand.
+func (m *Tables) PutBack(backup *Tables) {
+	m.backTo(backup)
+	for _, r := range m.rows {
+		r.late = false
+	}
+}
+
 // Restore goes back to a backup, under a new generation and a new source, as package postgres does with a database. Series go
 // on by gap.
 func (m *Tables) Restore(backup *Tables, generation, source uuid.UUID, gap int64) {

@@ -158,7 +158,7 @@ func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.
 			return err
 		}
 		page, size = w.page, w.size
-		page.Seal = p.write(seal{ask.Collection, page.Cursor, ask.At})
+		page.Seal = Seal(p.ground.Secret(), ask.Collection, page.Cursor, ask.At)
 		return nil
 	})
 	if err != nil {

@@ -23,15 +23,17 @@ type seal struct {
 // sealSlack is how far the clocks of several instances on one database may be apart.
 const sealSlack = 10 * time.Second
 
-func (p *Pulls) mac(s seal) string {
-	hash := hmac.New(sha256.New, p.ground.Secret())
+func (s seal) mac(secret []byte) string {
+	hash := hmac.New(sha256.New, secret)
 	fmt.Fprintf(hash, "%s %d %d", s.collection, s.cursor, s.at.Unix())
 	return hex.EncodeToString(hash.Sum(nil)[:8])
 }
 
-// write writes a seal as NAME.CURSOR.SECONDS.MAC.
-func (p *Pulls) write(s seal) string {
-	return fmt.Sprintf("%s.%d.%d.%s", s.collection, s.cursor, s.at.Unix(), p.mac(s))
+// Seal makes central's word that all changes of a collection up to a position were there at a time, as
+// NAME.POSITION.SECONDS.MAC.
+func Seal(secret []byte, collection string, position int64, at time.Time) string {
+	s := seal{collection, position, at}
+	return fmt.Sprintf("%s.%d.%d.%s", collection, position, at.Unix(), s.mac(secret))
 }
 
 // read reads a seal; ok is false for one that this central did not make.
@@ -43,7 +45,7 @@ func (p *Pulls) read(text string) (s seal, ok bool) {
 	cursor, errCursor := strconv.ParseInt(parts[1], 10, 64)
 	seconds, errSeconds := strconv.ParseInt(parts[2], 10, 64)
 	s = seal{parts[0], cursor, time.Unix(seconds, 0).UTC()}
-	return s, errCursor == nil && errSeconds == nil && hmac.Equal([]byte(p.mac(s)), []byte(parts[3]))
+	return s, errCursor == nil && errSeconds == nil && hmac.Equal([]byte(s.mac(p.ground.Secret())), []byte(parts[3]))
 }
 
 // Displaced says whether the seals that a device shows tell that the database was put back to an earlier state, and as of when
