@@ -1,11 +1,13 @@
 package device
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -217,8 +219,8 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 	err := e.within(ctx, func(tx *sqlx.Tx) error {
 		highest := int64(0)
 		merged = merged[:0]
-		for n, q := range changes {
-			answer := answers.Answers[n]
+		for _, n := range byRevision(answers.Answers) {
+			q, answer := changes[n], answers.Answers[n]
 			if answer.Record != nil {
 				merged = append(merged, *answer.Record)
 				collections[answer.Record.ID] = q.Collection
@@ -271,6 +273,17 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 		e.tell(collections[r.ID], []wire.Record{r})
 	}
 	return nil
+}
+
+// byRevision gives the places of answers in the order in which they are to be worked: what waited for something further down in
+// the batch may have become a later revision than what stands behind it.
+func byRevision(answers []wire.Answer) []int {
+	places := make([]int, len(answers))
+	for n := range places {
+		places[n] = n
+	}
+	slices.SortStableFunc(places, func(a, b int) int { return cmp.Compare(answers[a].Revision, answers[b].Revision) })
+	return places
 }
 
 func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer wire.Answer) error {

@@ -20,6 +20,7 @@ import (
 	"homing/central/finding"
 	"homing/central/pulls"
 	"homing/core/change"
+	"homing/core/merge"
 	"homing/core/query"
 	"homing/wire"
 )
@@ -58,7 +59,10 @@ func (s *Server) registerExchange() {
 				}
 			}
 			all, err := s.central.Definitions(ctx)
-			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories}
+			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories, Rules: map[string]map[string]merge.Rule{}}
+			for _, d := range all {
+				definitions.Rules[d.Collection] = d.MergeRules()
+			}
 			if device := who(ctx).Device; device != nil {
 				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People, device.People.Digest()
 			}

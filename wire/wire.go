@@ -12,6 +12,7 @@ import (
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/desk"
+	"homing/core/merge"
 	"homing/core/rights"
 )
 
@@ -129,9 +130,11 @@ type Report struct {
 // Definitions are the collections that the asker may see.
 type Definitions struct {
 	Definitions []definition.Definition `json:"definitions"`
-	Territories []string                `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
-	Sight       string                  `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
-	People      []rights.Person         `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
+	// Rules are those that hold, the defaults among them.
+	Rules       map[string]map[string]merge.Rule `json:"rules,omitempty" doc:"By collection and path of a field or of a part of one: the merge rule that holds there, also where the definition says none. What is not named has the rule of what it is part of."`
+	Territories []string                         `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
+	Sight       string                           `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
+	People      []rights.Person                  `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
 }
 
 // Held are records that a device has looked up, as it has them.

@@ -71,6 +71,17 @@ func (d Definition) Rules() merge.Rules {
 	return rules
 }
 
+// MergeRules gives the rule that holds for each field that people set, and for each part of one that has a rule of its own.
+func (d Definition) MergeRules() map[string]merge.Rule {
+	var fields []string
+	for _, field := range d.Fields {
+		if field.Computed == "" && !field.Local {
+			fields = append(fields, field.Name)
+		}
+	}
+	return d.Rules().Named(fields)
+}
+
 // suits is the rule that a field has when its definition says none: a list without repetitions is a set, and keeps what both put in or took
 // out; anything else keeps the later edit.
 func (f Field) suits() merge.Rule {

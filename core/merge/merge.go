@@ -366,6 +366,18 @@ func (o *Outcome) Reopen(before State, field string, open Dispute) {
 	o.Decisions = append(o.Decisions, decision)
 }
 
+// Named gives the rule of each of some fields, and of every path that has one of its own.
+func (r Rules) Named(fields []string) map[string]Rule {
+	all := maps.Clone(r.Fields)
+	if all == nil {
+		all = map[string]Rule{}
+	}
+	for _, field := range fields {
+		all[field] = r.of(field)
+	}
+	return all
+}
+
 func (r Rules) of(field string) Rule {
 	for {
 		if rule, own := r.Fields[field]; own {
