@@ -33,7 +33,8 @@ sync:
 
 var districts = []string{"kell", "ostra", "tamrin"}
 
-// importRows compares rows a second that come in through the service, by key, with COPY of the same rows into a bare table.
+// importRows compares rows a second that come in through the service, by key, with COPY of the same rows into a bare
+// table.
 func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 	d, err := definition.ReadSource("posts.yaml", []byte(posts))
 	if err != nil {
@@ -46,7 +47,8 @@ func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 	for at := 0; at < count; at += batchSize {
 		var rows []map[string]any
 		for n := at; n < min(at+batchSize, count); n++ {
-			rows = append(rows, map[string]any{"number": fmt.Sprintf("P%07d", n), "name": fmt.Sprintf("Post %d", n), "district": districts[n%len(districts)], "height": n % 3000})
+			rows = append(rows, map[string]any{"number": fmt.Sprintf("P%07d", n), "name": fmt.Sprintf("Post %d", n),
+				"district": districts[n%len(districts)], "height": n % 3000})
 		}
 		parts = append(parts, rows)
 	}
@@ -57,7 +59,8 @@ func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 	began := time.Now()
 	for _, rows := range parts {
 		var outcomes []changes.Row
-		if _, err := admin.Call(ctx, http.MethodPut, "/v1/rows/posts", nil, map[string]any{"key": "number", "rows": rows}, &outcomes); err != nil {
+		if _, err := admin.Call(ctx, http.MethodPut, "/v1/rows/posts", nil, map[string]any{"key": "number", "rows": rows},
+			&outcomes); err != nil {
 			return measure{}, err
 		}
 		if len(outcomes) != len(rows) || outcomes[0].Outcome != changes.RowAdded {
@@ -76,7 +79,8 @@ func (s *stand) admin(ctx context.Context) (*link.Link, error) {
 		return nil, err
 	}
 	var got struct{ Token string }
-	if _, err := first.Call(ctx, http.MethodPost, "/v1/session", nil, map[string]string{"worker": service.FirstAdminName, "password": s.password}, &got); err != nil {
+	if _, err := first.Call(ctx, http.MethodPost, "/v1/session", nil,
+		map[string]string{"worker": service.FirstAdminName, "password": s.password}, &got); err != nil {
 		return nil, err
 	}
 	return link.New(s.running.URL(), got.Token, "bench")
@@ -106,7 +110,8 @@ func (s *stand) copyIn(ctx context.Context, parts [][]map[string]any) (float64, 
 	return float64(done) / time.Since(began).Seconds(), err
 }
 
-// territoryLoad is the first load of a worker who covers one of three territories, against COPY of these rows to a file.
+// territoryLoad is the first load of a worker who covers one of three territories, against COPY of these rows to a
+// file.
 func (s *stand) territoryLoad(ctx context.Context) (measure, error) {
 	if err := s.running.Central.AddWorker(ctx, "crew", rights.Worker, "", districts[0]); err != nil {
 		return measure{}, err
@@ -168,7 +173,8 @@ func (s *stand) search(ctx context.Context, count int) (measure, error) {
 		}
 		began = time.Now()
 		var ids []string
-		if err := db.SelectContext(ctx, &ids, `SELECT id FROM records WHERE collection = 'trails' AND NOT removed AND lower(fields) LIKE ?`, "%"+word+"%"); err != nil {
+		if err := db.SelectContext(ctx, &ids, `SELECT id FROM records
+				WHERE collection = 'trails' AND NOT removed AND lower(fields) LIKE ?`, "%"+word+"%"); err != nil {
 			return measure{}, err
 		}
 		bare += time.Since(began)

@@ -28,11 +28,12 @@ import (
 	"homing/wire"
 )
 
-// incremental compares the pull of 100 changes out of many records with the same out of few: half of the calls each, in turn. The ratio is how many
-// times longer the one takes.
+// incremental compares the pull of 100 changes out of many records with the same out of few: half of the calls each,
+// in turn. The ratio is how many times longer the one takes.
 func (s *stand) incremental(ctx context.Context, few, many int) (measure, error) {
 	for name, count := range map[string]int{"few": few, "many": many} {
-		d, err := definition.ReadSource(name+".yaml", []byte(strings.Replace(trails, "collection: trails", "collection: "+name, 1)))
+		d, err := definition.ReadSource(name+".yaml", []byte(strings.Replace(trails, "collection: trails",
+			"collection: "+name, 1)))
 		if err != nil {
 			return measure{}, err
 		}
@@ -52,7 +53,8 @@ func (s *stand) incremental(ctx context.Context, few, many int) (measure, error)
 		}
 		var page wire.Page
 		began := time.Now()
-		if _, err := s.link.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/%s?cursor=%d&limit=500", name, count-100), nil, nil, &page); err != nil {
+		if _, err := s.link.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/%s?cursor=%d&limit=500", name, count-100),
+			nil, nil, &page); err != nil {
 			return measure{}, err
 		}
 		took[name] = append(took[name], time.Since(began))
@@ -62,7 +64,8 @@ func (s *stand) incremental(ctx context.Context, few, many int) (measure, error)
 	}
 	median := func(all []time.Duration) float64 { slices.Sort(all); return all[len(all)/2].Seconds() }
 	small, large := median(took["few"]), median(took["many"])
-	return measure{"pull of 100", 1 / large, 1 / small, large / small, fmt.Sprintf("at most 1.3 times longer out of %d than out of %d", many, few)}, nil
+	return measure{"pull of 100", 1 / large, 1 / small, large / small,
+		fmt.Sprintf("at most 1.3 times longer out of %d than out of %d", many, few)}, nil
 }
 
 // multiply fills a collection with copies of the records that were pushed, as if each had been added.
@@ -73,9 +76,12 @@ func (s *stand) multiply(ctx context.Context, name string, count int) error {
 	}
 	defer db.Close()
 	if _, err := db.ExecContext(ctx, `
-		INSERT INTO records (collection, id, revision, position, removed, fields, marks, territories, left_territories, incarnation, number, author, device, edited_at, received_at)
-		SELECT $1, gen_random_uuid(), 1, n, false, r.fields, r.marks, r.territories, r.left_territories, gen_random_uuid(), n, r.author, r.device, r.edited_at, r.received_at
-		FROM generate_series(1, $2::bigint) n JOIN (SELECT *, row_number() OVER () AS k FROM records WHERE collection = 'trails' LIMIT 1000) r ON r.k = 1 + n % 1000`, name, count); err != nil {
+		INSERT INTO records (collection, id, revision, position, removed, fields, marks, territories, left_territories,
+			incarnation, number, author, device, edited_at, received_at)
+		SELECT $1, gen_random_uuid(), 1, n, false, r.fields, r.marks, r.territories, r.left_territories, gen_random_uuid(),
+			n, r.author, r.device, r.edited_at, r.received_at
+		FROM generate_series(1, $2::bigint) n JOIN (SELECT *, row_number() OVER () AS k
+			FROM records WHERE collection = 'trails' LIMIT 1000) r ON r.k = 1 + n % 1000`, name, count); err != nil {
 		return err
 	}
 	if _, err := db.ExecContext(ctx, `UPDATE collections SET head = $2 WHERE name = $1`, name, count); err != nil {
@@ -85,9 +91,11 @@ func (s *stand) multiply(ctx context.Context, name string, count int) error {
 	return err
 }
 
-// fleet lets many devices exchange with a service in a process of its own, many at a time, and gives the most memory that it held.
+// fleet lets many devices exchange with a service in a process of its own, many at a time, and gives the most memory
+// that it held.
 func (s *stand) fleet(ctx context.Context, devices int) (measure, error) {
-	serve := exec.CommandContext(ctx, "bin/homing", "serve", "--database", s.database, "--listen", "127.0.0.1:0", "--rate", "0", "--log-level", "error")
+	serve := exec.CommandContext(ctx, "bin/homing", "serve", "--database", s.database, "--listen", "127.0.0.1:0",
+		"--rate", "0", "--log-level", "error")
 	out, err := serve.StdoutPipe()
 	if err != nil {
 		return measure{}, err
@@ -124,7 +132,8 @@ func (s *stand) fleet(ctx context.Context, devices int) (measure, error) {
 		return measure{}, err
 	}
 	peak, err := peakMemory(serve.Process.Pid)
-	return measure{"fleet", float64(done.Load()) / took, 0, peak, fmt.Sprintf("MiB held at most while %d devices exchange, %d at a time; below 200", devices, atOnce)}, err
+	return measure{"fleet", float64(done.Load()) / took, 0, peak,
+		fmt.Sprintf("MiB held at most while %d devices exchange, %d at a time; below 200", devices, atOnce)}, err
 }
 
 // visit is one device's first exchange: it enrols, pushes ten changes and pulls two pages.
@@ -139,7 +148,8 @@ func (s *stand) visit(ctx context.Context, address string) error {
 	}
 	incarnation, now := uuid.Must(uuid.NewV7()), time.Now()
 	var got wire.Enrolled
-	if _, err := first.Call(ctx, http.MethodPost, "/v1/enrolments", nil, wire.Enrolment{Code: code, Device: "one of many", Incarnation: incarnation}, &got); err != nil {
+	if _, err := first.Call(ctx, http.MethodPost, "/v1/enrolments", nil,
+		wire.Enrolment{Code: code, Device: "one of many", Incarnation: incarnation}, &got); err != nil {
 		return err
 	}
 	l, err := link.New(address, got.Token, "bench")
@@ -150,9 +160,11 @@ func (s *stand) visit(ctx context.Context, address string) error {
 	if _, err := l.Call(ctx, http.MethodGet, "/v1/definitions", nil, nil, &definitions); err != nil {
 		return err
 	}
-	batch := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: incarnation, Clock: wire.Clock{SentAt: now}}
+	batch := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: incarnation,
+		Clock: wire.Clock{SentAt: now}}
 	for n := range 10 {
-		text, err := json.Marshal(change.Change{Number: int64(n + 1), Collection: "trails", Record: uuid.Must(uuid.NewV7()), Kind: change.Add, Fields: record.Diff(nil, fieldsOf(n)),
+		text, err := json.Marshal(change.Change{Number: int64(n + 1), Collection: "trails", Record: uuid.Must(uuid.NewV7()),
+			Kind: change.Add, Fields: record.Diff(nil, fieldsOf(n)),
 			Stamp: clock.At(now), EditedAt: now})
 		if err != nil {
 			return err
@@ -165,7 +177,8 @@ func (s *stand) visit(ctx context.Context, address string) error {
 	}
 	var page wire.Page
 	for range 2 {
-		if _, err := l.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/trails?cursor=%d&limit=2000", page.Cursor), nil, nil, &page); err != nil {
+		if _, err := l.Call(ctx, http.MethodGet, fmt.Sprintf("/v1/changes/trails?cursor=%d&limit=2000", page.Cursor), nil,
+			nil, &page); err != nil {
 			return err
 		}
 	}

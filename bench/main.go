@@ -143,12 +143,14 @@ fields:
 
 func setUp(ctx context.Context, folder string) (*stand, error) {
 	password := uuid.NewString()
-	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: filepath.Join(folder, "postgresql"), AdminPassword: password,
-		Build: "bench", Log: slog.New(slog.DiscardHandler)})
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: filepath.Join(folder, "postgresql"),
+		AdminPassword: password,
+		Build:         "bench", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
 	}
-	s := &stand{running: running, folder: folder, password: password, incarnation: uuid.Must(uuid.NewV7()), database: running.DatabaseURL()}
+	s := &stand{running: running, folder: folder, password: password, incarnation: uuid.Must(uuid.NewV7()),
+		database: running.DatabaseURL()}
 	s.code = func(worker string) (string, error) {
 		code, _, err := running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), worker, time.Hour)
 		return code, err
@@ -169,7 +171,8 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 		return nil, err
 	}
 	var got wire.Enrolled
-	if _, err := first.Call(ctx, http.MethodPost, "/v1/enrolments", nil, wire.Enrolment{Code: code, Device: "bench", Incarnation: s.incarnation}, &got); err != nil {
+	if _, err := first.Call(ctx, http.MethodPost, "/v1/enrolments", nil,
+		wire.Enrolment{Code: code, Device: "bench", Incarnation: s.incarnation}, &got); err != nil {
 		return nil, err
 	}
 	s.link, err = link.New(running.URL(), got.Token, "bench")
@@ -191,9 +194,11 @@ func (s *stand) batches(from, count int) ([]wire.Batch, error) {
 	var all []wire.Batch
 	now := time.Now()
 	for start := from; start < from+count; start += batchSize {
-		b := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: s.incarnation, Clock: wire.Clock{SentAt: now}}
+		b := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: s.incarnation,
+			Clock: wire.Clock{SentAt: now}}
 		for n := start; n < min(start+batchSize, from+count); n++ {
-			text, err := json.Marshal(change.Change{Number: int64(n + 1), Collection: "trails", Record: uuid.Must(uuid.NewV7()), Kind: change.Add,
+			text, err := json.Marshal(change.Change{Number: int64(n + 1), Collection: "trails",
+				Record: uuid.Must(uuid.NewV7()), Kind: change.Add,
 				Fields: record.Diff(nil, fieldsOf(n)), Stamp: clock.At(now), EditedAt: now})
 			if err != nil {
 				return nil, err
@@ -220,7 +225,8 @@ func (s *stand) send(ctx context.Context, batches []wire.Batch) error {
 	return nil
 }
 
-// push compares accepted changes over HTTP with the same rows (record and version) written by multi-row SQL, batch by batch.
+// push compares accepted changes over HTTP with the same rows (record and version) written by multi-row SQL, batch by
+// batch.
 func (s *stand) push(ctx context.Context, count int) (measure, error) {
 	batches, err := s.batches(0, count)
 	if err != nil {
@@ -243,7 +249,8 @@ func (s *stand) bareInsert(ctx context.Context, count int) (float64, error) {
 		return 0, err
 	}
 	defer db.Close()
-	if _, err := db.ExecContext(ctx, `CREATE TABLE bare_records (LIKE records INCLUDING ALL); CREATE TABLE bare_versions (LIKE versions INCLUDING ALL)`); err != nil {
+	if _, err := db.ExecContext(ctx,
+		`CREATE TABLE bare_records (LIKE records INCLUDING ALL); CREATE TABLE bare_versions (LIKE versions INCLUDING ALL)`); err != nil {
 		return 0, err
 	}
 	var took time.Duration
@@ -260,7 +267,8 @@ func (s *stand) bareInsert(ctx context.Context, count int) (float64, error) {
 		if err != nil {
 			return 0, err
 		}
-		if err := errors.Join(insertRows(ctx, tx, "bare_records", records), insertRows(ctx, tx, "bare_versions", versions)); err != nil {
+		if err := errors.Join(insertRows(ctx, tx, "bare_records", records),
+			insertRows(ctx, tx, "bare_versions", versions)); err != nil {
 			return 0, errors.Join(err, tx.Rollback())
 		}
 		if err := tx.Commit(); err != nil {
@@ -388,7 +396,8 @@ func (s *stand) copyRows(ctx context.Context, condition string) (float64, error)
 	}
 	defer file.Close()
 	began := time.Now()
-	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file), `COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records WHERE `+condition+` ORDER BY position) TO STDOUT`)
+	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file),
+		`COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records WHERE `+condition+` ORDER BY position) TO STDOUT`)
 	if err != nil {
 		return 0, err
 	}
@@ -408,7 +417,8 @@ func (s *stand) save(ctx context.Context, count int) (measure, error) {
 	if _, err := store.Exchange(ctx, nil); err != nil { // the definitions, and a store of some size
 		return measure{}, err
 	}
-	db, err := sqlx.Open("sqlite3", "file:"+filepath.Join(s.folder, "bare.db")+"?_txlock=immediate&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
+	db, err := sqlx.Open("sqlite3", "file:"+filepath.Join(s.folder,
+		"bare.db")+"?_txlock=immediate&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
 	if err != nil {
 		return measure{}, err
 	}

@@ -19,9 +19,10 @@ import (
 	"homing/wire"
 )
 
-// BringBack makes a record what it was at a revision, by a new change of whoever asks. What is worked out or given by central
-// stays as it is, and so do fields that the definition no longer has.
-func (c *Central) BringBack(ctx context.Context, who Person, collection string, id uuid.UUID, revision int64) (wire.Answer, error) {
+// BringBack makes a record what it was at a revision, by a new change of whoever asks. What is worked out or given by
+// central stays as it is, and so do fields that the definition no longer has.
+func (c *Central) BringBack(ctx context.Context, who Person, collection string, id uuid.UUID,
+	revision int64) (wire.Answer, error) {
 	compiled, err := c.Collection(ctx, collection)
 	if err != nil {
 		return wire.Answer{}, err
@@ -57,7 +58,8 @@ func (c *Central) BringBack(ctx context.Context, who Person, collection string, 
 	} else if len(delta) == 0 {
 		return wire.Answer{}, fault.Fail(fault.Clash, "the record is as it was at revision %d already", revision)
 	}
-	return c.Direct(ctx, who, changes.Write{Collection: collection, Record: id, Kind: kind, Base: now.Revision, Fields: delta})
+	return c.Direct(ctx, who, changes.Write{Collection: collection, Record: id, Kind: kind, Base: now.Revision,
+		Fields: delta})
 }
 
 // Settling says which open conflicts are to be settled, and by which rule.
@@ -77,8 +79,8 @@ type SettledOne struct {
 	Problem  string           `json:"problem,omitempty" doc:"Why it was left open."`
 }
 
-// SettleAll settles many conflicts by a rule, each by a change of its own. Newest takes the value that was edited last, first the one that
-// central has, min and max the smallest and the largest.
+// SettleAll settles many conflicts by a rule, each by a change of its own. Newest takes the value that was edited
+// last, first the one that central has, min and max the smallest and the largest.
 func (c *Central) SettleAll(ctx context.Context, who Person, what Settling) ([]SettledOne, error) {
 	if !slices.Contains([]merge.Rule{merge.Newest, merge.First, merge.Min, merge.Max}, what.Rule) {
 		return nil, fault.Fail(fault.Invalid, "%q cannot settle conflicts; take newest, first, min or max", what.Rule)
@@ -89,7 +91,8 @@ func (c *Central) SettleAll(ctx context.Context, who Person, what Settling) ([]S
 	}
 	all := []SettledOne{}
 	for _, one := range open {
-		if what.Collection != "" && one.Collection != what.Collection || what.Field != "" && one.Field != what.Field || !what.Before.IsZero() && !one.OpenedAt.Before(what.Before) {
+		if what.Collection != "" && one.Collection != what.Collection || what.Field != "" && one.Field != what.Field ||
+			!what.Before.IsZero() && !one.OpenedAt.Before(what.Before) {
 			continue
 		}
 		result := SettledOne{Conflict: one, Take: choose(what.Rule, one)}
@@ -100,7 +103,8 @@ func (c *Central) SettleAll(ctx context.Context, who Person, what Settling) ([]S
 		}
 		result.Value = one.Values[result.Take-1].Value
 		if what.Apply {
-			if _, err := c.Settle(ctx, who, one.Collection, one.Record, one.Revision, changes.Settlement{Field: one.Field, Value: result.Value}); err != nil {
+			if _, err := c.Settle(ctx, who, one.Collection, one.Record, one.Revision,
+				changes.Settlement{Field: one.Field, Value: result.Value}); err != nil {
 				known := fault.Explain(err)
 				if known == nil {
 					return all, err

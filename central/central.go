@@ -1,9 +1,9 @@
 // Package central is the service's work: it keeps definitions, accepts changes, hands out positions, and delivers what
 // changed. It knows nothing of HTTP.
 //
-// Each part of the work has a room of its own: changes is what becomes of a change, pulls what a device is sent, people who
-// is who, finding what is there now, past what was. They stand on postgres, and the first two on memory as well, for
-// rehearsals. What the rooms decide by stands in the core. A [Central] is all of them on one database.
+// Each part of the work has a room of its own: changes is what becomes of a change, pulls what a device is sent,
+// people who is who, finding what is there now, past what was. They stand on postgres, and the first two on memory as
+// well, for rehearsals. What the rooms decide by stands in the core. A [Central] is all of them on one database.
 package central
 
 import (
@@ -77,12 +77,14 @@ func Open(ctx context.Context, options Options) (*Central, error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
-	db, err := postgres.Open(ctx, postgres.Options{Database: options.Database, Connections: options.Connections, Log: options.Log, Now: options.Now})
+	db, err := postgres.Open(ctx, postgres.Options{Database: options.Database, Connections: options.Connections,
+		Log: options.Log, Now: options.Now})
 	if err != nil {
 		return nil, err
 	}
 	found := finding.New(db)
-	return &Central{Changes: changes.New(db, options.MaxChanges, options.Log), Pulls: pulls.New(db, options.PageBytes, db.Now),
+	return &Central{Changes: changes.New(db, options.MaxChanges, options.Log),
+		Pulls:  pulls.New(db, options.PageBytes, db.Now),
 		People: people.New(db), Finding: found, Past: past.New(db, found), db: db}, nil
 }
 
@@ -112,8 +114,8 @@ func (c *Central) Earlier() []uuid.UUID {
 	return earlier
 }
 
-// Recognise looks at the seals that a device shows. When they tell that the database was put back to an earlier state, it gets a
-// new generation, and the device is told to begin anew.
+// Recognise looks at the seals that a device shows. When they tell that the database was put back to an earlier
+// state, it gets a new generation, and the device is told to begin anew.
 func (c *Central) Recognise(ctx context.Context, seals []string) error {
 	return Recognise(ctx, c.Pulls, c.Changes, c.Generation(), seals)
 }
@@ -127,7 +129,8 @@ func Recognise(ctx context.Context, p *pulls.Pulls, c *changes.Changes, generati
 	if err := c.MoveOn(ctx, since, generation); err != nil {
 		return err
 	}
-	return fault.Fail(fault.Moved, "central's database was put back to an earlier state, as this device shows; it has a new generation, begin the exchange anew")
+	return fault.Fail(fault.Moved, "central's database was put back to an earlier state, as this device shows; it "+
+		"has a new generation, begin the exchange anew")
 }
 
 // Now is central's clock.

@@ -10,9 +10,9 @@ import (
 	"homing/central/postgres"
 )
 
-// Restored gives the database a new generation, after it was restored from a backup: devices notice that, and offer again what
-// it has lost. It must not be open anywhere. Before are the generations that the replaced database had had, where that is known:
-// devices may know any of them.
+// Restored gives the database a new generation, after it was restored from a backup: devices notice that, and offer
+// again what it has lost. It must not be open anywhere. Before are the generations that the replaced database had
+// had, where that is known: devices may know any of them.
 func Restored(ctx context.Context, options Options, before []uuid.UUID) (uuid.UUID, error) {
 	c, err := Open(ctx, options)
 	if err != nil {
@@ -26,7 +26,8 @@ func Restored(ctx context.Context, options Options, before []uuid.UUID) (uuid.UU
 		}
 		// The one that the backup is of comes last: only its revisions mean the same.
 		for _, generation := range slices.DeleteFunc(slices.Clone(before), func(one uuid.UUID) bool { return one == was }) {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO generations (generation, restored_at) VALUES ($1, now()) ON CONFLICT DO NOTHING`, generation); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO generations (generation, restored_at) VALUES ($1, now())
+					ON CONFLICT DO NOTHING`, generation); err != nil {
 				return err
 			}
 		}

@@ -29,7 +29,8 @@ import (
 )
 
 // ErrMissing says that PostgreSQL is not installed.
-var ErrMissing = errors.New("PostgreSQL is not installed: run apt-get install postgresql (make demo and make test do it by themselves)")
+var ErrMissing = errors.New("PostgreSQL is not installed: run apt-get install postgresql (make demo and make test " +
+	"do it by themselves)")
 
 // Options say how to run a cluster.
 type Options struct {
@@ -55,8 +56,8 @@ type home struct {
 
 const superuser = "homing"
 
-// Start makes the cluster if there is none, starts it, and waits until it answers. A postmaster that an earlier process left
-// running, because it was killed, is taken over.
+// Start makes the cluster if there is none, starts it, and waits until it answers. A postmaster that an earlier
+// process left running, because it was killed, is taken over.
 func Start(ctx context.Context, options Options) (*Cluster, error) {
 	bin, err := programs()
 	if err != nil {
@@ -138,7 +139,8 @@ func (c *Cluster) run(ctx context.Context) error {
 
 // URL is the connection URL of a database in the cluster.
 func (c *Cluster) URL(database string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(superuser, c.password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)),
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(superuser, c.password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)),
 		Path: "/" + database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
@@ -151,7 +153,8 @@ func (c *Cluster) Database(ctx context.Context, name, template string) (string, 
 	}
 	defer db.Close()
 	var exists bool
-	if err := db.QueryRowContext(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)`, name).Scan(&exists); err != nil {
+	if err := db.QueryRowContext(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)`,
+		name).Scan(&exists); err != nil {
 		return "", err
 	}
 	if !exists {
@@ -266,7 +269,8 @@ func create(ctx context.Context, bin, dir string, as *syscall.Credential) error 
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "--pgdata", data, "--username", superuser, "--pwfile", secret,
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "--pgdata", data, "--username", superuser, "--pwfile",
+		secret,
 		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--no-sync")
 	cmd.Dir, cmd.SysProcAttr = dir, &syscall.SysProcAttr{Credential: as}
 	var out bytes.Buffer
@@ -309,7 +313,8 @@ func within(dir string, as *syscall.Credential) (string, error) {
 	}
 	// Anybody may write to /var/tmp, so a folder that somebody else has put there is not used.
 	if owner, known := info.Sys().(*syscall.Stat_t); !known || !info.IsDir() || owner.Uid != as.Uid {
-		return "", fmt.Errorf("the user postgres cannot reach %s, and %s belongs to somebody else; take another folder", dir, moved)
+		return "", fmt.Errorf("the user postgres cannot reach %s, and %s belongs to somebody else; take another folder",
+			dir, moved)
 	}
 	return moved, os.WriteFile(filepath.Join(dir, Elsewhere), []byte(moved+"\n"), 0o600)
 }
@@ -354,7 +359,8 @@ func (c *Cluster) adopt(ctx context.Context, data string) bool {
 
 func (c *Cluster) launch() error {
 	bin, dir, as, throwaway := c.home.bin, c.home.dir, c.home.as, c.home.throwaway
-	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1",
+		"-c", "unix_socket_directories=",
 		"-c", "max_connections=200", "-c", "log_min_messages=warning", "-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB"}
 	if throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")

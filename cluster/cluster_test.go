@@ -34,8 +34,8 @@ func exec(t *testing.T, url, statement string) {
 	}
 }
 
-// A folder that the cluster's own user cannot reach, as below root's home, is no obstacle. A postmaster that is still running
-// is taken over, one that was killed is started again, and what was committed is there.
+// A folder that the cluster's own user cannot reach, as below root's home, is no obstacle. A postmaster that is still
+// running is taken over, one that was killed is started again, and what was committed is there.
 func TestStartsAgainWhateverHappened(t *testing.T) {
 	home := t.TempDir()
 	if err := os.Chmod(home, 0o700); err != nil {

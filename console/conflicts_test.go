@@ -20,8 +20,10 @@ import (
 // A conflict shows on its page as soon as it opens, and one press settles it.
 func TestConflictsPage(t *testing.T) {
 	p := open(t, 1280)
-	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  state: {title: State, enum: [open, closed]}\nsync:\n  rules: {state: ask}\n")
-	a, b := p.bed.Device("worker", "Valley tablet", device.Options{}), p.bed.Device("lead", "Ridge phone", device.Options{})
+	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  state: {title: State, " +
+		"enum: [open, closed]}\nsync:\n  rules: {state: ask}\n")
+	a, b := p.bed.Device("worker", "Valley tablet", device.Options{}),
+		p.bed.Device("lead", "Ridge phone", device.Options{})
 	testbed.Exchange(t, a, b)
 	site, err := a.Add(context.Background(), "sites", device.Fields{"name": "Fork"})
 	testbed.Must(t, err)
@@ -46,11 +48,14 @@ func TestConflictsPage(t *testing.T) {
 	}
 }
 
-// Many conflicts are settled by a rule, a removal among them; one is opened again from the record's history; an exchange tells what it carried.
+// Many conflicts are settled by a rule, a removal among them; one is opened again from the record's history; an
+// exchange tells what it carried.
 func TestSettlingManyOnThePage(t *testing.T) {
 	p := open(t, 1280)
-	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  state: {title: State, enum: [open, closed]}\nsync:\n  removal: ask\n  rules: {state: ask}\n")
-	a, b := p.bed.Device("worker", "Valley tablet", device.Options{}), p.bed.Device("lead", "Ridge phone", device.Options{})
+	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  state: {title: State, " +
+		"enum: [open, closed]}\nsync:\n  removal: ask\n  rules: {state: ask}\n")
+	a, b := p.bed.Device("worker", "Valley tablet", device.Options{}),
+		p.bed.Device("lead", "Ridge phone", device.Options{})
 	testbed.Exchange(t, a, b)
 	ctx := context.Background()
 	fork, err := a.Add(ctx, "sites", device.Fields{"name": "Fork"})
@@ -88,15 +93,18 @@ func TestSettlingManyOnThePage(t *testing.T) {
 	p.says(".page", "closed")
 }
 
-// Two people have one record open at central. The second is told what became of an edit, and of a removal, that met the first's.
+// Two people have one record open at central. The second is told what became of an edit, and of a removal, that met
+// the first's.
 func TestMeetingOnThePage(t *testing.T) {
 	p := open(t, 1280)
-	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  owner: {type: string, title: Owner}\n  note: {type: string, title: Note}\nsync:\n  rules: {owner: ask}\n")
+	p.bed.Define("collection: sites\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  owner: {type: string, " +
+		"title: Owner}\n  note: {type: string, title: Note}\nsync:\n  rules: {owner: ask}\n")
 	other := central.Everything("other")
 	id := uuid.Must(uuid.NewV7())
 	write := func(kind change.Kind, field, value string) {
 		t.Helper()
-		_, err := p.bed.Central.Direct(t.Context(), other, changes.Write{Collection: "sites", Record: id, Kind: kind, Base: -1, Fields: record.Delta{field: {To: json.RawMessage(strconv.Quote(value))}}})
+		_, err := p.bed.Central.Direct(t.Context(), other, changes.Write{Collection: "sites", Record: id, Kind: kind,
+			Base: -1, Fields: record.Delta{field: {To: json.RawMessage(strconv.Quote(value))}}})
 		testbed.Must(t, err)
 	}
 	write(change.Add, "name", "Fork")

@@ -1,5 +1,5 @@
-// Package console carries the built files of the web console. They are made from this folder by make console; without them
-// the service says that the console is not built.
+// Package console carries the built files of the web console. They are made from this folder by make console; without
+// them the service says that the console is not built.
 package console
 
 import (

@@ -47,7 +47,8 @@ func (p *page) visit(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.bed.U
 
 // text is what an element shows, or empty when there is none.
 func (p *page) text(selector string) string {
-	text, err := chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector)))
+	text, err := chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`,
+		selector)))
 	if err != nil {
 		p.t.Fatal(err)
 	}
@@ -91,7 +92,8 @@ func (p *page) fill(selector, text string) {
 	if strings.Contains(selector, ".p-dialog") {
 		p.opened()
 	}
-	if _, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); return true })()`, selector))); err != nil {
+	if _, err := chromedp.Run(p.tab,
+		chromedp.Evaluate[bool](fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); return true })()`, selector))); err != nil {
 		p.t.Fatal(err)
 	}
 	p.do(chromedp.SendKeys(chromedp.CSS(selector), text))
@@ -107,7 +109,8 @@ func (p *page) holds(selector, text string) {
 	got := ""
 	for range 100 {
 		var err error
-		if got, err = chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.value ?? ""`, selector))); err != nil {
+		if got, err = chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.value ?? ""`,
+			selector))); err != nil {
 			p.t.Fatal(err)
 		}
 		if got == text {
@@ -173,7 +176,8 @@ func TestSigningIn(t *testing.T) {
 	p.says("form", "Sign in")
 }
 
-// An edit on a device shows in an open page without reload, and an edit in the page reaches the device with its next pull.
+// An edit on a device shows in an open page without reload, and an edit in the page reaches the device with its next
+// pull.
 func TestTheWayThereAndBack(t *testing.T) {
 	p := open(t, 1280)
 	store := p.bed.Device("worker", "Valley tablet", device.Options{})
@@ -203,7 +207,8 @@ func TestTheWayThereAndBack(t *testing.T) {
 	if _, err := store.Pull(t.Context(), nil); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := store.Get(t.Context(), "trails", trail.ID); err != nil || got.Label != "Upper Ridge Path" || got.Revision != 3 {
+	if got, err := store.Get(t.Context(), "trails", trail.ID); err != nil || got.Label != "Upper Ridge Path" ||
+		got.Revision != 3 {
 		t.Errorf("the device has %+v, %v", got, err)
 	}
 
@@ -251,7 +256,8 @@ func TestDevicesPage(t *testing.T) {
 	p.visit("/devices")
 	p.signIn("admin", testbed.Password)
 	p.says(".page", "No device is enrolled yet")
-	store := p.bed.Device("worker", "Valley tablet", device.Options{Now: func() time.Time { return time.Now().Add(2 * time.Hour) }})
+	store := p.bed.Device("worker", "Valley tablet",
+		device.Options{Now: func() time.Time { return time.Now().Add(2 * time.Hour) }})
 	p.says("tbody", "Valley tablet")
 	testbed.Exchange(t, store)
 	p.says("tbody", "2.0 h ahead")
@@ -282,7 +288,8 @@ func TestOnAPhone(t *testing.T) {
 	for _, path := range []string{"/", "/records/trails", "/devices", "/exchanges"} {
 		p.visit(path)
 		p.says(".bar", "lead")
-		wide, err := chromedp.Run(p.tab, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+		wide, err := chromedp.Run(p.tab,
+			chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 		if err != nil || wide > 0 {
 			t.Errorf("%s is %d pixels too wide, %v", path, wide, err)
 		}

@@ -31,8 +31,8 @@ parent: {collection: sites, field: site, removal: remove}
 `
 )
 
-// The page of a record shows what belongs to it; one adds to it there, what is worked out follows, and a removal asks before it takes
-// others with it.
+// The page of a record shows what belongs to it; one adds to it there, what is worked out follows, and a removal asks
+// before it takes others with it.
 func TestChildrenOnThePage(t *testing.T) {
 	p := open(t, 1280)
 	p.bed.Define(sites, visits)
@@ -91,7 +91,9 @@ func TestChildrenOnThePage(t *testing.T) {
 // An admin changes roles and territories, and sees what falls into each.
 func TestPeopleAndTerritories(t *testing.T) {
 	p := open(t, 1280)
-	p.bed.Define("collection: trails\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string, minLength: 1}\n  state: {enum: [open, closed]}\n  length_km: {type: number, minimum: 0}\n  note: {type: string}\n  district: {type: string}\nsync:\n  territory: record.district\n")
+	p.bed.Define("collection: trails\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string, " +
+		"minLength: 1}\n  state: {enum: [open, closed]}\n  length_km: {type: number, minimum: 0}\n  note: {type: " +
+		"string}\n  district: {type: string}\nsync:\n  territory: record.district\n")
 	store := p.bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	_, err := store.Add(context.Background(), "trails", device.Fields{"name": "Ridge", "district": "kell"})

@@ -29,7 +29,8 @@ func TestCoreImportsNothingThatActs(t *testing.T) {
 				return err
 			}
 			for _, bad := range forbidden {
-				if (name == strings.TrimSuffix(bad, "/") || strings.HasPrefix(name, strings.TrimSuffix(bad, "/")+"/")) && !strings.HasPrefix(name, "homing/core/") {
+				if (name == strings.TrimSuffix(bad, "/") || strings.HasPrefix(name, strings.TrimSuffix(bad, "/")+"/")) &&
+					!strings.HasPrefix(name, "homing/core/") {
 					t.Errorf("%s imports %s", path, name)
 				}
 			}

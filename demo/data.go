@@ -1,6 +1,6 @@
-// Package demo is the demo scenario: the upkeep of a mountain trail network in the Varn Range, which does not exist. Its
-// definitions are files, its records are drawn from a fixed seed, and its story is played with real devices against a real
-// central.
+// Package demo is the demo scenario: the upkeep of a mountain trail network in the Varn Range, which does not exist.
+// Its definitions are files, its records are drawn from a fixed seed, and its story is played with real devices
+// against a real central.
 package demo
 
 import (
@@ -78,10 +78,14 @@ var districts = []struct {
 }
 
 var (
-	places   = []string{"Arn", "Bessel", "Corrin", "Dunmere", "Elvet", "Fosk", "Gale", "Hollin", "Issel", "Jarrow", "Kestrel", "Lorn", "Marl", "Nettle", "Orrin", "Pell", "Quern", "Rusk", "Sarn", "Tolle", "Ulver", "Vessen", "Wren", "Yarrow"}
-	ways     = []string{"Ridge Path", "Valley Trail", "Traverse", "Loop", "Pass Trail", "Lake Path", "Forest Way", "Gorge Path"}
-	kinds    = []string{"bridge", "shelter", "signpost", "signpost", "bridge", "ladder", "cable"}
-	words    = map[string]string{"bridge": "Bridge", "shelter": "Shelter", "signpost": "Signpost", "ladder": "Ladder", "cable": "Cable"}
+	places = []string{"Arn", "Bessel", "Corrin", "Dunmere", "Elvet", "Fosk", "Gale", "Hollin", "Issel", "Jarrow",
+		"Kestrel", "Lorn", "Marl", "Nettle", "Orrin", "Pell", "Quern", "Rusk", "Sarn", "Tolle", "Ulver", "Vessen", "Wren",
+		"Yarrow"}
+	ways = []string{"Ridge Path", "Valley Trail", "Traverse", "Loop", "Pass Trail", "Lake Path", "Forest Way",
+		"Gorge Path"}
+	kinds = []string{"bridge", "shelter", "signpost", "signpost", "bridge", "ladder", "cable"}
+	words = map[string]string{"bridge": "Bridge", "shelter": "Shelter", "signpost": "Signpost", "ladder": "Ladder",
+		"cable": "Cable"}
 	states   = []string{"sound", "sound", "sound", "worn", "worn", "damaged"}
 	findings = []string{"sound", "sound", "watch", "watch", "repair soon", "close at once"}
 	work     = map[string][]string{
@@ -91,30 +95,37 @@ var (
 		"ladder":   {"Replace two rungs", "Renew the anchors"},
 		"cable":    {"Retension the cable", "Replace the clamps"},
 	}
-	parts = map[string][]string{"bridge": {"deck", "rail", "abutment"}, "shelter": {"roof", "post"}, "signpost": {"post", "sign"}, "ladder": {"rail", "anchor"}, "cable": {"anchor", "rail"}}
+	parts = map[string][]string{"bridge": {"deck", "rail", "abutment"}, "shelter": {"roof", "post"},
+		"signpost": {"post", "sign"}, "ladder": {"rail", "anchor"}, "cable": {"anchor", "rail"}}
 	flaws = map[string][]string{
-		"deck": {"board cracked", "board soft underfoot", "nails standing out"}, "rail": {"loose at one end", "splintered", "bolt missing"},
+		"deck":   {"board cracked", "board soft underfoot", "nails standing out"},
+		"rail":   {"loose at one end", "splintered", "bolt missing"},
 		"anchor": {"rusted through", "turns in the rock"}, "roof": {"felt torn", "drips by the stove", "ridge board gone"},
-		"post": {"leans to the valley", "rotten at the ground"}, "sign": {"arm broken off", "cannot be read"}, "abutment": {"washed out", "stones shifted"},
+		"post": {"leans to the valley", "rotten at the ground"}, "sign": {"arm broken off", "cannot be read"},
+		"abutment": {"washed out", "stones shifted"},
 	}
-	materials = []string{"larch boards", "coach bolts", "steel cable", "gravel", "paint", "roof felt", "post shoe", "clamps"}
-	people    = []string{"mira", "tobin", "ansel", "runa"}
+	materials = []string{"larch boards", "coach bolts", "steel cable", "gravel", "paint", "roof felt", "post shoe",
+		"clamps"}
+	people = []string{"mira", "tobin", "ansel", "runa"}
 )
 
-// Records draws the scenario's records: trails, structures on them, inspections of these with what was found, repairs, warnings and old
-// surveys; parents before their children. The same in every run.
+// Records draws the scenario's records: trails, structures on them, inspections of these with what was found,
+// repairs, warnings and old surveys; parents before their children. The same in every run.
 func Records() []Record {
 	g := &generator{random: rand.New(rand.NewPCG(7, 2026)), next: 100}
 	for n := range 60 {
 		g.trail(n)
 	}
 	for n, d := range districts {
-		g.add("warnings", uuid.Nil, map[string]any{"kind": []string{"rockfall", "flood", "storm", "closure"}[n], "district": d.name,
-			"text":  []string{"Stones come down below the Arn Gorge after rain.", "The ford at Fosk is under water.", "Storm from the west; stay off the exposed ways.", "The Pell Traverse is shut for works."}[n],
+		g.add("warnings", uuid.Nil, map[string]any{"kind": []string{"rockfall", "flood", "storm", "closure"}[n],
+			"district": d.name,
+			"text": []string{"Stones come down below the Arn Gorge after rain.", "The ford at Fosk is under water.",
+				"Storm from the west; stay off the exposed ways.", "The Pell Traverse is shut for works."}[n],
 			"until": "2027-03-31"})
 	}
 	// Collection by collection, parents first.
-	order := map[string]int{"trails": 0, "structures": 1, "inspections": 2, "findings": 3, "repairs": 4, "warnings": 5, "surveys": 6}
+	order := map[string]int{"trails": 0, "structures": 1, "inspections": 2, "findings": 3, "repairs": 4, "warnings": 5,
+		"surveys": 6}
 	slices.SortStableFunc(g.records, func(a, b Record) int { return order[a.Collection] - order[b.Collection] })
 	return g.records
 }
@@ -150,18 +161,23 @@ func (g *generator) trail(n int) {
 	course := [][]float64{{round(d.lon+g.random.Float64()*0.2, 5), round(d.lat+g.random.Float64()*0.1, 5)}}
 	for range 4 + g.random.IntN(5) {
 		last := course[len(course)-1]
-		course = append(course, []float64{round(last[0]+g.random.Float64()*0.02-0.006, 5), round(last[1]+g.random.Float64()*0.016-0.005, 5)})
+		course = append(course, []float64{round(last[0]+g.random.Float64()*0.02-0.006, 5),
+			round(last[1]+g.random.Float64()*0.016-0.005, 5)})
 	}
 	state := "open"
 	if g.random.IntN(9) == 0 {
 		state = "restricted"
 	}
-	trail := g.add("trails", id, map[string]any{"number": fmt.Sprintf("%s-%02d", d.letters, n/len(districts)+1), "name": name, "district": d.name,
-		"state": state, "length_km": round(2+g.random.Float64()*16, 1), "grade": g.pick([]string{"easy", "moderate", "moderate", "hard", "exposed"}),
+	trail := g.add("trails", id, map[string]any{"number": fmt.Sprintf("%s-%02d", d.letters, n/len(districts)+1),
+		"name": name, "district": d.name,
+		"state": state, "length_km": round(2+g.random.Float64()*16, 1),
+		"grade":  g.pick([]string{"easy", "moderate", "moderate", "hard", "exposed"}),
 		"course": map[string]any{"type": "LineString", "coordinates": course}})
 	for _, year := range []int{1987, 2004} {
 		g.add("surveys", uuid.Nil, map[string]any{"year": year, "place": name, "trail": trail,
-			"report": fmt.Sprintf("%s, walked end to end in %d: %s, %s.", name, year, g.pick([]string{"well marked", "overgrown in its lower part", "narrow above the tree line"}), g.pick([]string{"two fords", "no water", "a spring at half way"}))})
+			"report": fmt.Sprintf("%s, walked end to end in %d: %s, %s.", name, year,
+				g.pick([]string{"well marked", "overgrown in its lower part", "narrow above the tree line"}),
+				g.pick([]string{"two fords", "no water", "a spring at half way"}))})
 	}
 	for k := range 4 + g.random.IntN(4) {
 		at := course[(k+1)%len(course)]
@@ -177,11 +193,13 @@ func (g *generator) structure(n, k int, trail uuid.UUID, crew string, at []float
 		kind = []string{"bridge", "shelter", "signpost"}[k]
 		name = []string{"Long Bridge", "Gale Shelter", "Old Fork Signpost"}[k]
 	}
-	structure := g.add("structures", id, map[string]any{"name": name, "kind": kind, "trail": trail, "state": g.pick(states),
+	structure := g.add("structures", id, map[string]any{"name": name, "kind": kind, "trail": trail,
+		"state": g.pick(states),
 		"built": 1930 + g.random.IntN(94), "location": map[string]any{"type": "Point", "coordinates": at}})
 	for range 1 + g.random.IntN(3) {
 		day := time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, g.random.IntN(200))
-		fields := map[string]any{"structure": structure, "date": day.Format(time.DateOnly), "finding": g.pick(findings), "inspector": g.pick(people)}
+		fields := map[string]any{"structure": structure, "date": day.Format(time.DateOnly), "finding": g.pick(findings),
+			"inspector": g.pick(people)}
 		if kind == "bridge" || kind == "shelter" {
 			fields["rot_percent"] = g.random.IntN(35)
 		}
@@ -192,16 +210,20 @@ func (g *generator) structure(n, k int, trail uuid.UUID, crew string, at []float
 		if fields["finding"] != "sound" {
 			for range 1 + g.random.IntN(2) {
 				part := g.pick(parts[kind])
-				g.add("findings", uuid.Nil, map[string]any{"inspection": inspection, "part": part, "what": g.pick(flaws[part]), "severity": 1 + g.random.IntN(5)})
+				g.add("findings", uuid.Nil, map[string]any{"inspection": inspection, "part": part, "what": g.pick(flaws[part]),
+					"severity": 1 + g.random.IntN(5)})
 			}
 		}
 	}
 	if g.random.IntN(2) == 0 {
 		hours := round(1+g.random.Float64()*20, 1)
-		g.add("repairs", uuid.Nil, map[string]any{"structure": structure, "what": g.pick(work[kind]) + ", " + name, "crew": crew,
-			"status": g.pick([]string{"wanted", "wanted", "planned", "under way", "done"}), "urgency": g.pick([]string{"low", "normal", "normal", "high"}),
-			"due":   time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, g.random.IntN(240)).Format(time.DateOnly),
-			"hours": hours, "materials_cost": round(float64(g.random.IntN(400)), 0), "materials": []string{g.pick(materials[:4]), g.pick(materials[4:])}})
+		g.add("repairs", uuid.Nil, map[string]any{"structure": structure, "what": g.pick(work[kind]) + ", " + name,
+			"crew":    crew,
+			"status":  g.pick([]string{"wanted", "wanted", "planned", "under way", "done"}),
+			"urgency": g.pick([]string{"low", "normal", "normal", "high"}),
+			"due":     time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC).AddDate(0, 0, g.random.IntN(240)).Format(time.DateOnly),
+			"hours":   hours, "materials_cost": round(float64(g.random.IntN(400)), 0),
+			"materials": []string{g.pick(materials[:4]), g.pick(materials[4:])}})
 	}
 }
 

@@ -16,8 +16,9 @@ import (
 	"homing/wire"
 )
 
-// Detach makes the store a device no more. What it holds stays, unsent changes among it, and can be read and searched; to change or exchange
-// anything it must be attached again. A backup is made first. It gives the backup's path.
+// Detach makes the store a device no more. What it holds stays, unsent changes among it, and can be read and
+// searched; to change or exchange anything it must be attached again. A backup is made first. It gives the backup's
+// path.
 func (s *Store) Detach(ctx context.Context) (string, error) {
 	unlock, err := s.lock()
 	if err != nil {
@@ -49,10 +50,11 @@ func (s *Store) Detach(ctx context.Context) (string, error) {
 	})
 }
 
-// Attach makes a detached store a device, of the central that it was with or of another. At the same central it goes on where it was, under a
-// new incarnation, and what was unsent goes with the next exchange. At another central, everything that it holds is offered as new; records that
-// are there under the same ids are merged field by field. With discard, what it holds is given up instead, and loaded from central. A
-// backup is made first. It gives the backup's path.
+// Attach makes a detached store a device, of the central that it was with or of another. At the same central it goes
+// on where it was, under a new incarnation, and what was unsent goes with the next exchange. At another central,
+// everything that it holds is offered as new; records that are there under the same ids are merged field by field.
+// With discard, what it holds is given up instead, and loaded from central. A backup is made first. It gives the
+// backup's path.
 func (s *Store) Attach(ctx context.Context, central, code, name string, discard bool) (string, error) {
 	unlock, err := s.lock()
 	if err != nil {
@@ -93,12 +95,15 @@ func (s *Store) Attach(ctx context.Context, central, code, name string, discard 
 	}
 	return backup, s.within(ctx, func(tx *sqlx.Tx) error {
 		for _, table := range []string{"outbox", "travelled"} {
-			if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`, known[factIncarnation]); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`,
+				known[factIncarnation]); err != nil {
 				return err
 			}
 		}
-		now := map[string]string{factCentral: l.Base(), factDevice: got.Device.String(), factName: name, factToken: got.Token, factFormer: "", factWorker: got.Worker, factRole: got.Role,
-			factOpen: strconv.FormatBool(code == ""), factIncarnation: ask.Incarnation.String(), factAnswered: "", factCopied: "", factRenewed: ""}
+		now := map[string]string{factCentral: l.Base(), factDevice: got.Device.String(), factName: name,
+			factToken: got.Token, factFormer: "", factWorker: got.Worker, factRole: got.Role,
+			factOpen: strconv.FormatBool(code == ""), factIncarnation: ask.Incarnation.String(), factAnswered: "",
+			factCopied: "", factRenewed: ""}
 		if !same {
 			now[factGeneration] = got.Generation.String()
 		}
@@ -107,7 +112,8 @@ func (s *Store) Attach(ctx context.Context, central, code, name string, discard 
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]') ON CONFLICT DO NOTHING`, got.Worker, got.Role); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories)
+				VALUES (?, 0, ?, '[]') ON CONFLICT DO NOTHING`, got.Worker, got.Role); err != nil {
 			return err
 		}
 		switch {
@@ -123,8 +129,10 @@ func (s *Store) Attach(ctx context.Context, central, code, name string, discard 
 
 // empty gives up all records and changes.
 func (s *Store) empty(ctx context.Context, tx *sqlx.Tx) error {
-	for _, statement := range []string{`DELETE FROM outbox`, `DELETE FROM travelled`, `DELETE FROM lost_values`, `DELETE FROM records`,
-		`UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL, gained = 0`} {
+	for _, statement := range []string{`DELETE FROM outbox`, `DELETE FROM travelled`, `DELETE FROM lost_values`,
+		`DELETE FROM records`,
+		`UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL,
+			gained = 0`} {
 		if _, err := tx.ExecContext(ctx, statement); err != nil {
 			return err
 		}
@@ -132,14 +140,16 @@ func (s *Store) empty(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-// offerAll makes everything that the store holds a new change, for a central that has never heard of it. Parents go before their children.
+// offerAll makes everything that the store holds a new change, for a central that has never heard of it. Parents go
+// before their children.
 func (s *Store) offerAll(ctx context.Context, tx *sqlx.Tx, known map[string]string) error {
 	all, err := s.all(ctx, tx)
 	if err != nil {
 		return err
 	}
 	var rows []stored
-	if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE NOT removed ORDER BY collection, id`); err != nil {
+	if err := tx.SelectContext(ctx, &rows,
+		`SELECT `+storedColumns+` FROM records WHERE NOT removed ORDER BY collection, id`); err != nil {
 		return err
 	}
 	if err := s.empty(ctx, tx); err != nil {

@@ -59,7 +59,8 @@ func (s *Store) Collections(ctx context.Context) ([]CollectionStatus, error) {
 		if err := json.Unmarshal([]byte(row.Doc), &d); err != nil {
 			return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, row.Name)
 		}
-		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records, Pending: row.Pending, Cursor: row.Cursor, Head: row.Head,
+		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records,
+			Pending: row.Pending, Cursor: row.Cursor, Head: row.Head,
 			Direction: d.Sync.Direction, Keep: d.Sync.Keep}
 		var pulled time.Time
 		if row.Pulled != nil {
@@ -87,9 +88,11 @@ func (s *Store) collection(ctx context.Context, r runner, name string) (*definit
 			return nil, ErrNotEnrolled
 		}
 		if loaded, err := anything(ctx, r); err == nil && !loaded {
-			return nil, fmt.Errorf("%w: this device has not met central since it was enrolled; run an exchange while there is signal", ErrNoCollection)
+			return nil, fmt.Errorf("%w: this device has not met central since it was enrolled; run an exchange while there "+
+				"is signal", ErrNoCollection)
 		}
-		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new", ErrNoCollection, name)
+		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new",
+			ErrNoCollection, name)
 	case err != nil:
 		return nil, storeError(err)
 	}
@@ -142,7 +145,8 @@ func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definition
 				return nil, err
 			}
 			var before string
-			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil && !errors.Is(err, sql.ErrNoRows) {
+			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil &&
+				!errors.Is(err, sql.ErrNoRows) {
 				return nil, err
 			}
 			if before == string(text) {
@@ -150,7 +154,8 @@ func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definition
 			}
 			changed = true
 			if _, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES (?, ?, ?)
-				ON CONFLICT (name) DO UPDATE SET version = excluded.version, doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
+				ON CONFLICT (name) DO UPDATE SET version = excluded.version,
+					doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
 				return nil, err
 			}
 			more, err := keepAnew(ctx, tx, before, d)
@@ -169,11 +174,12 @@ func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definition
 	})
 }
 
-// layAnew lays what is unsent of a collection over what central said last, by a definition that has just come: fields may be
-// called otherwise now, and other rules decide.
+// layAnew lays what is unsent of a collection over what central said last, by a definition that has just come: fields
+// may be called otherwise now, and other rules decide.
 func (s *Store) layAnew(ctx context.Context, tx *sqlx.Tx, collection string) error {
 	var rows []stored
-	if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND pending > 0`, collection); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND pending > 0`,
+		collection); err != nil {
 		return err
 	}
 	for _, row := range rows {

@@ -17,22 +17,25 @@ import (
 // noteComputes finds out whether any definition has computed fields, so that stores without any pay nothing for them.
 func (s *Store) noteComputes(ctx context.Context, r runner) error {
 	var any bool
-	if err := r.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM collections WHERE doc LIKE '%"computed":%')`); err != nil {
+	if err := r.GetContext(ctx, &any,
+		`SELECT EXISTS (SELECT 1 FROM collections WHERE doc LIKE '%"computed":%')`); err != nil {
 		return storeError(err)
 	}
 	s.computes.Store(any)
 	return nil
 }
 
-// watchFamilies sets up, after definitions have changed, the indexes by which children are found, and the triggers that note whose
-// computed values must be worked out anew whenever a record changes, by whatever way. Names hold only small letters, digits and _.
+// watchFamilies sets up, after definitions have changed, the indexes by which children are found, and the triggers
+// that note whose computed values must be worked out anew whenever a record changes, by whatever way. Names hold only
+// small letters, digits and _.
 func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 	all, err := s.all(ctx, tx)
 	if err != nil {
 		return err
 	}
 	var old []string
-	if err := tx.SelectContext(ctx, &old, `SELECT name FROM sqlite_schema WHERE type = 'trigger' AND name LIKE 'compute\_%' ESCAPE '\'`); err != nil {
+	if err := tx.SelectContext(ctx, &old, `SELECT name FROM sqlite_schema
+			WHERE type = 'trigger' AND name LIKE 'compute\_%' ESCAPE '\'`); err != nil {
 		return err
 	}
 	for _, name := range old {
@@ -43,7 +46,9 @@ func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		c := all[name]
 		if c.Parent != nil {
-			if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_parent_%[1]s_%[2]s ON records (fields->>'$.%[2]s') WHERE collection = '%[1]s'`, name, c.Parent.Field)); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_parent_%[1]s_%[2]s ON records (fields->>'$.%[2]s')
+					WHERE collection = '%[1]s'`, name, c.Parent.Field)); err != nil {
 				return err
 			}
 		}
@@ -51,7 +56,8 @@ func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 			return err
 		}
 		if c.Computes() {
-			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed SELECT collection, id FROM records WHERE collection = ?`, name); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed SELECT collection, id
+					FROM records WHERE collection = ?`, name); err != nil {
 				return err
 			}
 		}
@@ -62,7 +68,8 @@ func (s *Store) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) error {
 	name := c.Definition.Collection
 	// NOT EXISTS and not OR IGNORE: within a trigger, the conflict clause of the outer statement would hold.
-	const statement = `INSERT INTO uncomputed SELECT '%[1]s', %[2]s WHERE %[2]s IS NOT NULL AND NOT EXISTS (SELECT 1 FROM uncomputed WHERE collection = '%[1]s' AND id = %[2]s);`
+	const statement = `INSERT INTO uncomputed SELECT '%[1]s', %[2]s
+			WHERE %[2]s IS NOT NULL AND NOT EXISTS (SELECT 1 FROM uncomputed WHERE collection = '%[1]s' AND id = %[2]s);`
 	note := func(row string) string {
 		text := ""
 		if c.Computes() && row == "NEW" {
@@ -73,7 +80,8 @@ func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collecti
 		}
 		return text
 	}
-	for when, body := range map[string]string{"INSERT": note("NEW"), "UPDATE OF fields, removed": note("NEW") + note("OLD"), "DELETE": note("OLD")} {
+	for when, body := range map[string]string{"INSERT": note("NEW"), "UPDATE OF fields, removed": note("NEW") +
+		note("OLD"), "DELETE": note("OLD")} {
 		if body == "" {
 			continue
 		}
@@ -81,7 +89,9 @@ func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collecti
 		if when == "DELETE" {
 			row = "OLD"
 		}
-		if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE TRIGGER compute_%s_%s AFTER %s ON records WHEN %s.collection = '%[1]s' BEGIN %[5]s END`, name, when[:6], when, row, body)); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			fmt.Sprintf(`CREATE TRIGGER compute_%s_%s AFTER %s ON records WHEN %s.collection = '%[1]s' BEGIN %[5]s END`, name,
+				when[:6], when, row, body)); err != nil {
 			return err
 		}
 	}
@@ -109,14 +119,17 @@ func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) error {
+func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection,
+	c *definition.Collection) error {
 	name := c.Definition.Collection
 	var rows []struct {
 		ID     string `db:"id"`
 		Fields string `db:"fields"`
 		Before string `db:"computed"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id WHERE u.collection = ?`, name); err != nil || len(rows) == 0 {
+	if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed
+			FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id
+				WHERE u.collection = ?`, name); err != nil || len(rows) == 0 {
 		return err
 	}
 	broods, err := loadBroods(ctx, tx, all, c)
@@ -142,8 +155,10 @@ func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definit
 		if _, err := put.ExecContext(ctx, text, name, row.ID); err != nil {
 			return err
 		}
-		if parent, names := c.ParentOf(fields); names && all[c.Parent.Collection] != nil && all[c.Parent.Collection].Totals(name) {
-			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed VALUES (?, ?)`, c.Parent.Collection, parent.String()); err != nil {
+		if parent, names := c.ParentOf(fields); names && all[c.Parent.Collection] != nil &&
+			all[c.Parent.Collection].Totals(name) {
+			if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO uncomputed VALUES (?, ?)`, c.Parent.Collection,
+				parent.String()); err != nil {
 				return err
 			}
 		}
@@ -151,9 +166,10 @@ func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definit
 	return nil
 }
 
-// loadBroods gives the children that the totals of the noted records of a collection need, by the record's id and then by collection: those
-// that this device holds.
-func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection, c *definition.Collection) (map[string]map[string]definition.Brood, error) {
+// loadBroods gives the children that the totals of the noted records of a collection need, by the record's id and
+// then by collection: those that this device holds.
+func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection,
+	c *definition.Collection) (map[string]map[string]definition.Brood, error) {
 	broods := map[string]map[string]definition.Brood{}
 	for _, child := range definition.ChildrenOf(c.Definition.Collection, all) {
 		name := child.Definition.Collection
@@ -161,14 +177,17 @@ func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Col
 			continue
 		}
 		var rows []struct{ Parent, Fields, Computed string }
-		// CROSS JOIN keeps SQLite from going through all children first; the + takes the column's affinity away, which would keep it from the index.
+		// CROSS JOIN keeps SQLite from going through all children first; the + takes the column's affinity away, which
+		// would keep it from the index.
 		if err := tx.SelectContext(ctx, &rows, fmt.Sprintf(`SELECT u.id AS parent, r.fields, r.computed FROM uncomputed u CROSS JOIN records r
-			WHERE u.collection = ? AND r.collection = '%s' AND r.fields->>'$.%s' = +u.id AND NOT r.removed ORDER BY r.id`, name, child.Parent.Field), c.Definition.Collection); err != nil {
+			WHERE u.collection = ? AND r.collection = '%s' AND r.fields->>'$.%s' = +u.id AND NOT r.removed
+				ORDER BY r.id`, name, child.Parent.Field), c.Definition.Collection); err != nil {
 			return nil, err
 		}
 		for _, row := range rows {
 			var fields, computed record.Fields
-			if err := errors.Join(json.Unmarshal([]byte(row.Fields), &fields), json.Unmarshal([]byte(row.Computed), &computed)); err != nil {
+			if err := errors.Join(json.Unmarshal([]byte(row.Fields), &fields),
+				json.Unmarshal([]byte(row.Computed), &computed)); err != nil {
 				return nil, fmt.Errorf("%w: a record of %s", ErrDamaged, name)
 			}
 			maps.Copy(fields, computed)
@@ -186,5 +205,6 @@ func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Col
 
 // childrenQuery finds the children of the record whose id is the argument, by the index on the parent's field.
 func childrenQuery(columns string, child definition.Definition) string {
-	return fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND fields->>'$.%s' = ? AND NOT removed`, columns, child.Collection, child.Parent.Field)
+	return fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND fields->>'$.%s' = ? AND NOT removed`, columns,
+		child.Collection, child.Parent.Field)
 }

@@ -8,10 +8,10 @@ import (
 	"homing/core/change"
 )
 
-// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers: one of
-// the two is a copy of the other, and neither can tell which. What was refused for that reason goes again, and it says whether
-// there is anything to send. What central may have had from here, but has not answered, keeps its old source, so that it counts
-// once.
+// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers:
+// one of the two is a copy of the other, and neither can tell which. What was refused for that reason goes again, and
+// it says whether there is anything to send. What central may have had from here, but has not answered, keeps its old
+// source, so that it counts once.
 func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	copied, err := fact(ctx, e.db, factCopied)
 	if err != nil || copied != "true" {
@@ -24,7 +24,8 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 		}
 		// Changes that have never left are of this store alone, and so are those that central has refused as another's.
 		const reused = `state = 'refused' AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?)`
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '' WHERE origin = ? AND state = 'new'`, old); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '' WHERE origin = ? AND state = 'new'`,
+			old); err != nil {
 			return err
 		}
 		done, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL, folds = '[]'
@@ -57,7 +58,8 @@ func newIncarnation(ctx context.Context, tx *sqlx.Tx, now, old string) error {
 			return err
 		}
 	}
-	for name, value := range map[string]string{factIncarnation: now, factRenewed: "true", factAnswered: "", factCopied: ""} {
+	for name, value := range map[string]string{factIncarnation: now, factRenewed: "true", factAnswered: "",
+		factCopied: ""} {
 		if err := setFact(ctx, tx, name, value); err != nil {
 			return err
 		}

@@ -33,14 +33,17 @@ func (s *Store) Enrol(ctx context.Context, central, code, name string) error {
 		return err
 	}
 	return s.within(ctx, func(tx *sqlx.Tx) error {
-		facts := map[string]string{factCentral: l.Base(), factDevice: got.Device.String(), factName: name, factToken: got.Token,
-			factWorker: got.Worker, factRole: got.Role, factGeneration: got.Generation.String(), factOpen: strconv.FormatBool(code == ""), factHeld: "[]"}
+		facts := map[string]string{factCentral: l.Base(), factDevice: got.Device.String(), factName: name,
+			factToken:  got.Token,
+			factWorker: got.Worker, factRole: got.Role, factGeneration: got.Generation.String(),
+			factOpen: strconv.FormatBool(code == ""), factHeld: "[]"}
 		for name, value := range facts {
 			if err := setFact(ctx, tx, name, value); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]')`, got.Worker, got.Role)
+		_, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]')`,
+			got.Worker, got.Role)
 		return err
 	})
 }

@@ -11,8 +11,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Backup writes a copy of the store to a new file while the store is in use. The copy of an encrypted store is encrypted with the same
-// passphrase.
+// Backup writes a copy of the store to a new file while the store is in use. The copy of an encrypted store is
+// encrypted with the same passphrase.
 func (s *Store) Backup(ctx context.Context, path string) error {
 	if _, err := os.Stat(path); err == nil {
 		return fmt.Errorf("%s is there already; name a new file", path)
@@ -45,8 +45,8 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 // Backups are the copies of the store beside it that were made before risky steps.
 func (s *Store) Backups() ([]string, error) { return backupsOf(s.path + backupMark) }
 
-// Erase deletes the store from this device, and the backups beside it that were made before risky steps: they hold what the store
-// held. While there are changes that central has not accepted, it refuses unless discard is set; then
+// Erase deletes the store from this device, and the backups beside it that were made before risky steps: they hold
+// what the store held. While there are changes that central has not accepted, it refuses unless discard is set; then
 // it writes a backup first, to the given file. The store is closed by it.
 func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	unlock, err := s.lock()
@@ -60,7 +60,8 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	}
 	switch {
 	case unsent > 0 && !discard:
-		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", ErrUnsent, unsent)
+		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", ErrUnsent,
+			unsent)
 	case unsent > 0:
 		if err := s.Backup(ctx, backup); err != nil {
 			return err

@@ -12,7 +12,8 @@ import (
 
 // Errors that callers act on. Those of central come from package link.
 var (
-	ErrNotEnrolled  = errors.New("this store is not enrolled; run homing local enrol with an enrolment code, or homing local attach if it was detached")
+	ErrNotEnrolled = errors.New("this store is not enrolled; run homing local enrol with an enrolment code, or " +
+		"homing local attach if it was detached")
 	ErrEnrolled     = errors.New("this store is enrolled already")
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")
@@ -65,8 +66,8 @@ func storeError(err error) error {
 // leastRoom is what a disk must have left, in bytes, for its errors to be of another kind.
 const leastRoom = 256 << 10
 
-// diskError gives an error of SQLite its words where the reason is that the disk of a file has no room left: the files beside
-// the database then only say that something could not be read or written.
+// diskError gives an error of SQLite its words where the reason is that the disk of a file has no room left: the
+// files beside the database then only say that something could not be read or written.
 func diskError(path string, err error) error {
 	err = storeError(err)
 	if errors.Is(err, sqlite3.IOERR) && room(path) < leastRoom {

@@ -12,7 +12,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// exampleCentral is a central for the examples, with the collections trails and structures, and a new folder for a store.
+// exampleCentral is a central for the examples, with the collections trails and structures, and a new folder for a
+// store.
 func exampleCentral() (url string, code func() string, folder string, stop func()) {
 	central, err := testbed.Example()
 	if err != nil {
@@ -71,7 +72,8 @@ func ExampleStore_Find() {
 		must(err)
 	}
 
-	found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=open", "length_km<5"}, Search: "ridge", Sort: "-length_km", Limit: 10})
+	found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=open", "length_km<5"}, Search: "ridge",
+		Sort: "-length_km", Limit: 10})
 	must(err)
 	for _, r := range found.Records {
 		fmt.Println(r.Label)

@@ -50,8 +50,9 @@ type Progress struct {
 	Total      int    // 0 when it is not known
 }
 
-// Exchange pushes until the outbox is answered, then pulls to the head. Watch, if it is not nil, is told of the progress. An
-// exchange that breaks off has lost nothing: what was answered or stored is kept, and the next one goes on from there.
+// Exchange pushes until the outbox is answered, then pulls to the head. Watch, if it is not nil, is told of the
+// progress. An exchange that breaks off has lost nothing: what was answered or stored is kept, and the next one goes
+// on from there.
 func (s *Store) Exchange(ctx context.Context, watch func(Progress)) (Summary, error) {
 	return s.run(ctx, watch, true, true)
 }
@@ -123,8 +124,8 @@ func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) 
 	return summary, err
 }
 
-// lock keeps a second exchange of the same store out, in this process and in others. The kernel gives the lock back when a
-// process dies.
+// lock keeps a second exchange of the same store out, in this process and in others. The kernel gives the lock back
+// when a process dies.
 func (s *Store) lock() (unlock func(), err error) {
 	file, err := os.OpenFile(s.path+".exchange", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -162,9 +163,9 @@ func (e *exchange) dial(ctx context.Context) error {
 	return err
 }
 
-// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes over the
-// definitions. When what this store shows tells central that its database was put back, central has become another by that, and
-// they meet anew.
+// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes
+// over the definitions. When what this store shows tells central that its database was put back, central has become
+// another by that, and they meet anew.
 func (e *exchange) meet(ctx context.Context) error {
 	if err := e.dial(ctx); err != nil {
 		return err
@@ -215,8 +216,8 @@ func (e *exchange) meetOnce(ctx context.Context) error {
 	})
 }
 
-// keepOffset keeps what was measured of the clock. What was measured last before the machine was started anew is kept, too: a
-// change from then is dated by either.
+// keepOffset keeps what was measured of the clock. What was measured last before the machine was started anew is
+// kept, too: a change from then is dated by either.
 func (e *exchange) keepOffset(ctx context.Context, tx *sqlx.Tx) error {
 	boot, _ := e.tick()
 	known, err := facts(ctx, tx)
@@ -234,18 +235,21 @@ func (e *exchange) keepOffset(ctx context.Context, tx *sqlx.Tx) error {
 	return setFact(ctx, tx, factOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
 }
 
-// renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that it has had.
+// renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that
+// it has had.
 func (e *exchange) renew(ctx context.Context) error {
 	renewed, err := fact(ctx, e.db, factRenewed)
 	if err != nil || renewed != "true" {
 		return storeError(err)
 	}
 	var all []string
-	if err := e.db.SelectContext(ctx, &all, `SELECT origin FROM outbox WHERE origin <> '' UNION SELECT origin FROM travelled WHERE origin <> ''`); err != nil {
+	if err := e.db.SelectContext(ctx, &all, `SELECT origin FROM outbox WHERE origin <> '' UNION SELECT origin
+			FROM travelled WHERE origin <> ''`); err != nil {
 		return storeError(err)
 	}
 	for _, incarnation := range append(all, e.incarnation.String()) {
-		if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": incarnation}, nil); err != nil {
+		if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": incarnation},
+			nil); err != nil {
 			return err
 		}
 	}
@@ -259,7 +263,8 @@ func (e *exchange) define(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := e.callWith(ctx, http.MethodGet, "/v1/definitions", map[string]string{wire.HeaderSeals: seals}, nil, &definitions); err != nil {
+	if err := e.callWith(ctx, http.MethodGet, "/v1/definitions", map[string]string{wire.HeaderSeals: seals}, nil,
+		&definitions); err != nil {
 		return err
 	}
 	e.defined = map[string]bool{}
@@ -278,7 +283,8 @@ const mostSeals = 50
 // seals are central's words on how far it had delivered what this store has, the latest first.
 func (e *exchange) seals(ctx context.Context) (string, error) {
 	var all []string
-	err := e.db.SelectContext(ctx, &all, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`, mostSeals)
+	err := e.db.SelectContext(ctx, &all, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`,
+		mostSeals)
 	return strings.Join(all, ","), storeError(err)
 }
 
@@ -301,7 +307,8 @@ func (e *exchange) callWith(ctx context.Context, method, path string, more map[s
 }
 
 func (e *exchange) headers() map[string]string {
-	return map[string]string{wire.HeaderExchange: e.summary.Exchange.String(), wire.HeaderIncarnation: e.incarnation.String()}
+	return map[string]string{wire.HeaderExchange: e.summary.Exchange.String(),
+		wire.HeaderIncarnation: e.incarnation.String()}
 }
 
 // clock is what this exchange measured of the device's clock.
@@ -315,8 +322,8 @@ const (
 	leastPage   = 20
 )
 
-// pull brings each collection to its head, page by page. When the worker's territories change meanwhile, it starts over with
-// those that they hold now; nothing is loaded twice for that.
+// pull brings each collection to its head, page by page. When the worker's territories change meanwhile, it starts
+// over with those that they hold now; nothing is loaded twice for that.
 func (e *exchange) pull(ctx context.Context) error {
 	const tries = 3
 	var err error
@@ -376,7 +383,8 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 		}
 		way := course{collection: c.Name, cursor: c.Cursor, covers: covers}
 		if c.Cursor == 0 {
-			if err := e.db.GetContext(ctx, &way.empty, `SELECT NOT EXISTS (SELECT 1 FROM records WHERE collection = ?)`, c.Name); err != nil {
+			if err := e.db.GetContext(ctx, &way.empty, `SELECT NOT EXISTS (SELECT 1 FROM records WHERE collection = ?)`,
+				c.Name); err != nil {
 				return storeError(err)
 			}
 		}
@@ -413,7 +421,8 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 		return err
 	}
 	var loading bool
-	if err := e.db.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`, way.collection); err != nil {
+	if err := e.db.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`,
+		way.collection); err != nil {
 		return storeError(err)
 	}
 	copied, err := fact(ctx, e.db, factCopied)
@@ -482,8 +491,8 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	return ctx.Err()
 }
 
-// answered is the number up to which all changes of this store have an answer that is stored. Below one that has none, central
-// may have written what this store has not laid under its view yet.
+// answered is the number up to which all changes of this store have an answer that is stored. Below one that has
+// none, central may have written what this store has not laid under its view yet.
 func (e *exchange) answered(ctx context.Context) (string, error) {
 	text, err := fact(ctx, e.db, factAnswered)
 	if err != nil || text == "" {
@@ -494,7 +503,8 @@ func (e *exchange) answered(ctx context.Context) (string, error) {
 		return "", fmt.Errorf("%w: the number that was answered last", ErrDamaged)
 	}
 	var open int64 // 0 where there is none
-	if err := e.db.GetContext(ctx, &open, `SELECT coalesce(min(number), 0) FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`); err != nil {
+	if err := e.db.GetContext(ctx, &open, `SELECT coalesce(min(number), 0)
+			FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`); err != nil {
 		return "", storeError(err)
 	}
 	if open > 0 {
@@ -514,7 +524,8 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string, limit
 	if way.gaining || way.empty {
 		ask.Set("load", "true")
 	}
-	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/changes/"+way.collection+"?"+ask.Encode(), e.headers(), nil, &next.text)
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/changes/"+way.collection+"?"+ask.Encode(),
+		e.headers(), nil, &next.text)
 	if next.err != nil {
 		return next
 	}
@@ -537,21 +548,23 @@ func (f *fetched) read() {
 	f.text = nil
 }
 
-// report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has lost
-// nothing.
+// report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has
+// lost nothing.
 func (e *exchange) report(ctx context.Context) error {
 	status, err := e.Status(ctx)
 	if err != nil {
 		return err
 	}
-	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused, Waiting: status.Waiting}
+	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused,
+		Waiting: status.Waiting}
 	for _, c := range status.Collections {
 		if c.Loads() {
 			report.Cursors[c.Name] = c.Cursor
 		}
 	}
 	var problem *link.Problem
-	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil && !errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
+	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil &&
+		!errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
 		return err
 	}
 	return nil
@@ -567,7 +580,8 @@ func (s *Store) log(ctx context.Context, started time.Time, summary Summary, cau
 	if cause != nil {
 		problem = cause.Error()
 	}
-	_, err = s.db.ExecContext(context.WithoutCancel(ctx), `INSERT INTO exchanges (id, started_at, ended_at, summary, error) VALUES (?, ?, ?, ?, ?)`,
+	_, err = s.db.ExecContext(context.WithoutCancel(ctx), `INSERT INTO exchanges (id, started_at, ended_at, summary,
+			error) VALUES (?, ?, ?, ?, ?)`,
 		summary.Exchange.String(), timeText(started), timeText(s.now()), string(text), problem)
 	return storeError(err)
 }

@@ -15,7 +15,8 @@ import (
 	"homing/core/record"
 )
 
-// Children lists the records of a child collection that belong to a record, in the order of sort, a page of limit records from offset.
+// Children lists the records of a child collection that belong to a record, in the order of sort, a page of limit
+// records from offset.
 func (s *Store) Children(ctx context.Context, of Record, child, sort string, limit, offset int) (Found, error) {
 	c, err := s.Collection(ctx, child)
 	if err != nil {
@@ -24,7 +25,8 @@ func (s *Store) Children(ctx context.Context, of Record, child, sort string, lim
 	if c.Parent == nil || c.Parent.Collection != of.Collection {
 		return Found{}, fmt.Errorf("%s is not a collection whose parent is %s", child, of.Collection)
 	}
-	return s.Find(ctx, child, Ask{Where: []string{c.Parent.Field + "=" + of.ID.String()}, Sort: sort, Limit: limit, Offset: offset})
+	return s.Find(ctx, child, Ask{Where: []string{c.Parent.Field + "=" + of.ID.String()}, Sort: sort, Limit: limit,
+		Offset: offset})
 }
 
 // AllChildren lists the first records of every collection whose parent is that of the record, by collection.
@@ -52,7 +54,8 @@ func (s *Store) GoesWith(ctx context.Context, of Record) (int, error) {
 	return s.goesWith(ctx, all, of.Collection, of.ID.String())
 }
 
-func (s *Store) goesWith(ctx context.Context, all map[string]*definition.Collection, collection, id string) (int, error) {
+func (s *Store) goesWith(ctx context.Context, all map[string]*definition.Collection, collection,
+	id string) (int, error) {
 	total := 0
 	for _, child := range definition.ChildrenOf(collection, all) {
 		if child.Parent.Removal != definition.RemoveChildren {
@@ -74,8 +77,8 @@ func (s *Store) goesWith(ctx context.Context, all map[string]*definition.Collect
 	return total, nil
 }
 
-// pendingBelow counts for the records of a collection how many records below each hold changes that central has not accepted. It starts from
-// these, of which there are few, and goes up.
+// pendingBelow counts for the records of a collection how many records below each hold changes that central has not
+// accepted. It starts from these, of which there are few, and goes up.
 func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map[string]int, error) {
 	all, err := s.all(ctx, s.db)
 	if err != nil {
@@ -86,7 +89,8 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 		return nil, nil
 	}
 	var rows []struct{ Collection, ID, Fields string }
-	if err := s.db.SelectContext(ctx, &rows, `SELECT collection, id, fields FROM records WHERE pending > 0 AND collection <> ?`, name); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT collection, id, fields
+			FROM records WHERE pending > 0 AND collection <> ?`, name); err != nil {
 		return nil, storeError(err)
 	}
 	below := map[string]int{}
@@ -110,7 +114,8 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 			if fields, read = above[at]; read {
 				continue
 			}
-			err := s.db.GetContext(ctx, &fields, `SELECT fields FROM records WHERE collection = ? AND id = ?`, collection, parent.String())
+			err := s.db.GetContext(ctx, &fields, `SELECT fields FROM records WHERE collection = ? AND id = ?`, collection,
+				parent.String())
 			if errors.Is(err, sql.ErrNoRows) {
 				break
 			}
@@ -123,7 +128,8 @@ func (s *Store) pendingBelow(ctx context.Context, c *definition.Collection) (map
 	return below, nil
 }
 
-// linked checks what an edit newly refers to: a record that is not here can only be meant where this device holds all there are.
+// linked checks what an edit newly refers to: a record that is not here can only be meant where this device holds all
+// there are.
 func (s *Store) linked(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, delta record.Delta) error {
 	var wrong []change.Reason
 	for _, name := range delta.Names() {
@@ -149,7 +155,8 @@ func (s *Store) linked(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 				return err
 			}
 			if whole {
-				message = fmt.Sprintf("refers to %s, but there is no such record in %s", definition.Plain(delta[name].To), field.Reference)
+				message = fmt.Sprintf("refers to %s, but there is no such record in %s", definition.Plain(delta[name].To),
+					field.Reference)
 			}
 		case err != nil:
 			return err
@@ -170,12 +177,14 @@ func holdsAll(ctx context.Context, tx *sqlx.Tx, c *definition.Collection) (bool,
 		return false, nil
 	}
 	var loaded bool
-	err := tx.GetContext(ctx, &loaded, `SELECT pulled_at IS NOT NULL AND cursor >= head AND NOT loading FROM collections WHERE name = ?`, c.Definition.Collection)
+	err := tx.GetContext(ctx, &loaded, `SELECT pulled_at IS NOT NULL AND cursor >= head AND NOT loading
+			FROM collections WHERE name = ?`, c.Definition.Collection)
 	return loaded, err
 }
 
 // removeTogether removes a record and the children that go with it: all or none, unless they are too many for a group.
-func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish, known map[string]string) (stored, error) {
+func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish,
+	known map[string]string) (stored, error) {
 	last, err := lastNumber(ctx, tx)
 	if err != nil {
 		return stored{}, err
@@ -190,9 +199,10 @@ func (s *Store) removeTogether(ctx context.Context, tx *sqlx.Tx, c *definition.C
 	return row, nil
 }
 
-// removeChildren does to the children of a record that is removed what their definitions say: each that goes with it gets a removal of its
-// own, before its parent's, so that central sees what this device knew of.
-func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string, known map[string]string) error {
+// removeChildren does to the children of a record that is removed what their definitions say: each that goes with it
+// gets a removal of its own, before its parent's, so that central sees what this device knew of.
+func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string,
+	known map[string]string) error {
 	all, err := s.all(ctx, tx)
 	if err != nil {
 		return err
@@ -206,7 +216,8 @@ func (s *Store) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.C
 			return err
 		}
 		if len(ids) > 0 && child.Parent.Removal == definition.RestrictRemoval {
-			return fmt.Errorf("%w: %d of %s, such as %s; remove them first, or move them to another", ErrHasChildren, len(ids), child.Title, ids[0])
+			return fmt.Errorf("%w: %d of %s, such as %s; remove them first, or move them to another", ErrHasChildren, len(ids),
+				child.Title, ids[0])
 		}
 		for _, one := range ids {
 			one, err := uuid.Parse(one)

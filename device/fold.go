@@ -14,16 +14,18 @@ import (
 	"homing/core/record"
 )
 
-// fold makes one change of several unsent ones of a record, before they are sent for the first time: edits by one author that nobody came
-// between, from the first value to the last. An edit is folded into a later one that sets all its fields again, since otherwise values would be
-// dated later than they are; into the add of a record that nobody else has yet, every edit is. The definition may ask for every step instead.
-// What was sent, answered or grouped stays as it is, and so does a removal. So does what central may have heard of already, from a store that
-// this one is a copy of, or before central was restored.
+// fold makes one change of several unsent ones of a record, before they are sent for the first time: edits by one
+// author that nobody came between, from the first value to the last. An edit is folded into a later one that sets all
+// its fields again, since otherwise values would be dated later than they are; into the add of a record that nobody
+// else has yet, every edit is. The definition may ask for every step instead. What was sent, answered or grouped
+// stays as it is, and so does a removal. So does what central may have heard of already, from a store that this one
+// is a copy of, or before central was restored.
 func (e *exchange) fold(ctx context.Context) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE (collection, record) IN
-			(SELECT collection, record FROM outbox WHERE state = 'new' GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
+			(SELECT collection, record FROM outbox
+				WHERE state = 'new' GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
 			return err
 		}
 		last := map[[2]string]*folding{} // of each record, what the next edit may be folded into
@@ -50,7 +52,8 @@ func (e *exchange) fold(ctx context.Context) error {
 				last[at].renumber = before.first.Number != before.last.Number || before.renumber
 			}
 		}
-		for _, at := range slices.SortedFunc(maps.Values(last), func(a, b *folding) int { return cmp.Compare(a.last.Number, b.last.Number) }) {
+		for _, at := range slices.SortedFunc(maps.Values(last),
+			func(a, b *folding) int { return cmp.Compare(a.last.Number, b.last.Number) }) {
 			if err := at.write(ctx, tx); err != nil {
 				return err
 			}
@@ -59,8 +62,8 @@ func (e *exchange) fold(ctx context.Context) error {
 	})
 }
 
-// folding is a run of edits of one record that become one change. It has the stamp of the last, a number of its own, so that none of theirs ever
-// stands for two things, and goes where the first would have gone.
+// folding is a run of edits of one record that become one change. It has the stamp of the last, a number of its own,
+// so that none of theirs ever stands for two things, and goes where the first would have gone.
 type folding struct {
 	first, last queued
 	delta       record.Delta
@@ -80,7 +83,8 @@ func (f *folding) takes(next queued, ch change.Change) bool {
 			return false
 		}
 	}
-	return free(f.last) && free(next) && f.first.Kind != string(change.Remove) && next.Kind == string(change.Edit) && f.last.Base == next.Base &&
+	return free(f.last) && free(next) && f.first.Kind != string(change.Remove) && next.Kind == string(change.Edit) &&
+		f.last.Base == next.Base &&
 		f.last.Author == next.Author && f.last.Boot == next.Boot
 }
 
@@ -116,10 +120,12 @@ func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, folds, place)
-		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ? FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), place, f.last.Number); err != nil {
+		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?,
+			? FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), place, f.last.Number); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`, string(folds)); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`,
+		string(folds)); err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id)

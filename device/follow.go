@@ -12,13 +12,15 @@ import (
 	"homing/wire"
 )
 
-// settle is how long a follower waits after a word from central for more of the kind, so that many changes make one pull.
+// settle is how long a follower waits after a word from central for more of the kind, so that many changes make one
+// pull.
 const settle = 300 * time.Millisecond
 
-// Follow listens to central until the context is done, and pulls when a head has moved beyond what this store has pulled: what others did is
-// here within a second. What this store sent itself is no news to it. Whatever breaks off the listening, it begins again after a
-// delay, with a pull, so nothing is missed. It sends nothing; [Store.Repeat] does. Tell hears of each pull that brought something, and of
-// each failure. An error that waiting does not mend ends it.
+// Follow listens to central until the context is done, and pulls when a head has moved beyond what this store has
+// pulled: what others did is here within a second. What this store sent itself is no news to it. Whatever breaks off
+// the listening, it begins again after a delay, with a pull, so nothing is missed. It sends nothing; [Store.Repeat]
+// does. Tell hears of each pull that brought something, and of each failure. An error that waiting does not mend ends
+// it.
 func (s *Store) Follow(ctx context.Context, tell func(Summary, error)) error {
 	for failures := 0; ; failures++ {
 		err := s.follow(ctx, tell, func() { failures = 0 })

@@ -29,7 +29,8 @@ func enrolledByHand(t *testing.T, path string) *Store {
 	if err := store.takeDefinitions(ctx, wire.Definitions{Definitions: []definition.Definition{d}}); err != nil {
 		t.Fatal(err)
 	}
-	for name, value := range map[string]string{factRole: "worker", factWorker: "worker", factToken: "dev_x", factName: "tablet"} {
+	for name, value := range map[string]string{factRole: "worker", factWorker: "worker", factToken: "dev_x",
+		factName: "tablet"} {
 		if err := setFact(ctx, store.db, name, value); err != nil {
 			t.Fatal(err)
 		}

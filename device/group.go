@@ -17,7 +17,8 @@ const MaxGroup = 400
 // ErrGroupSize says that a group is too large to go in one batch.
 var ErrGroupSize = fmt.Errorf("a group has at most %d changes", MaxGroup)
 
-// Group saves changes that stand or fall together, such as a record with its children. It is only good within [Store.Group].
+// Group saves changes that stand or fall together, such as a record with its children. It is only good within
+// [Store.Group].
 type Group struct {
 	store *Store
 	ctx   context.Context
@@ -26,8 +27,9 @@ type Group struct {
 	told  []Changed
 }
 
-// Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one of the changes, it takes
-// none of them. Mending one of them sends all of them again. Work must use the group and not the store.
+// Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one
+// of the changes, it takes none of them. Mending one of them sends all of them again. Work must use the group and not
+// the store.
 func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
 	g := &Group{store: s, ctx: ctx}
 	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
@@ -67,7 +69,8 @@ func (g *Group) Remove(collection string, id uuid.UUID, options ...SaveOption) e
 	return err
 }
 
-func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields Fields, options ...SaveOption) (Record, error) {
+func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields Fields,
+	options ...SaveOption) (Record, error) {
 	if g.tx == nil {
 		return Record{}, errors.New("the group is over")
 	}
@@ -108,6 +111,7 @@ func (s *Store) bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
 	if count > MaxGroup {
 		return fmt.Errorf("%w, and this one has %d", ErrGroupSize, count)
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, s.newID().String(), count, since)
+	_, err := tx.ExecContext(ctx, `UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, s.newID().String(), count,
+		since)
 	return err
 }

@@ -57,8 +57,8 @@ func (s *Store) open(ctx context.Context) error {
 	return storeError(err)
 }
 
-// latest is the device's clock, or the latest moment that this store has seen if the clock was turned back since: what is old does not
-// become fresh by that.
+// latest is the device's clock, or the latest moment that this store has seen if the clock was turned back since:
+// what is old does not become fresh by that.
 func (s *Store) latest(ctx context.Context, r runner) (time.Time, error) {
 	now := s.now()
 	known, err := facts(ctx, r)
@@ -144,7 +144,8 @@ func (s *Store) telling(ctx context.Context, work func(tx *sqlx.Tx) ([]Changed, 
 // letGoOf deletes records and gives them, for listeners. The condition may have arguments.
 func letGoOf(ctx context.Context, tx *sqlx.Tx, condition string, args ...any) ([]Changed, error) {
 	var rows []struct{ Collection, ID string }
-	if err := tx.SelectContext(ctx, &rows, `DELETE FROM records WHERE `+condition+` RETURNING collection, id`, args...); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `DELETE FROM records WHERE `+condition+` RETURNING collection, id`,
+		args...); err != nil {
 		return nil, err
 	}
 	gone := make([]Changed, len(rows))
@@ -158,18 +159,20 @@ func letGoOf(ctx context.Context, tx *sqlx.Tx, condition string, args ...any) ([
 	return gone, nil
 }
 
-// forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start, if it loads
-// it.
+// forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start,
+// if it loads it.
 func forget(ctx context.Context, tx *sqlx.Tx, name string) ([]Changed, error) {
 	gone, err := letGoOf(ctx, tx, `collection = ? AND pending = 0`, name)
 	if err != nil {
 		return nil, err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
+	_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1,
+			covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
 	return gone, err
 }
 
-// keepAnew brings what is kept of a collection in line with a new definition. Before is the text of the one before, or empty.
+// keepAnew brings what is kept of a collection in line with a new definition. Before is the text of the one before,
+// or empty.
 func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) ([]Changed, error) {
 	if before == "" {
 		return nil, nil
@@ -192,8 +195,8 @@ func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.De
 	return nil, nil
 }
 
-// LookUp asks central, so it needs signal: for collections that devices keep on demand or never. What is kept on demand stays here and is
-// found without signal from then on. The arguments are those of [Store.Find].
+// LookUp asks central, so it needs signal: for collections that devices keep on demand or never. What is kept on
+// demand stays here and is found without signal from then on. The arguments are those of [Store.Find].
 func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found, error) {
 	c, err := s.readable(ctx, collection)
 	if err != nil {
@@ -206,7 +209,8 @@ func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found,
 	if err := e.dial(ctx); err != nil {
 		return Found{}, err
 	}
-	ask := url.Values{"search": {want.Search}, "sort": {want.Sort}, "where": want.Where, "offset": {strconv.Itoa(want.Offset)}}
+	ask := url.Values{"search": {want.Search}, "sort": {want.Sort}, "where": want.Where,
+		"offset": {strconv.Itoa(want.Offset)}}
 	if want.Limit > 0 {
 		ask.Set("limit", strconv.Itoa(want.Limit))
 	}
@@ -216,7 +220,8 @@ func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found,
 		Limit   int           `json:"limit"`
 		Offset  int           `json:"offset"`
 	}
-	if err := e.call(ctx, http.MethodGet, "/v1/lookup/"+url.PathEscape(collection)+"?"+ask.Encode(), nil, &listing); err != nil {
+	if err := e.call(ctx, http.MethodGet, "/v1/lookup/"+url.PathEscape(collection)+"?"+ask.Encode(), nil,
+		&listing); err != nil {
 		return Found{}, err
 	}
 	found := Found{Records: []Record{}, Total: listing.Total, Limit: listing.Limit, Offset: listing.Offset}
@@ -231,8 +236,10 @@ func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found,
 	return found, s.fitBudget(ctx)
 }
 
-// takeLookedUp stores what was looked up, or only shows it where nothing may stay, and gives it as this device has it now.
-func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection, records []wire.Record) (rows []stored, err error) {
+// takeLookedUp stores what was looked up, or only shows it where nothing may stay, and gives it as this device has it
+// now.
+func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection,
+	records []wire.Record) (rows []stored, err error) {
 	now := timeText(e.now())
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		rows = rows[:0]
@@ -248,8 +255,10 @@ func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection, r
 			row, err := loadStored(ctx, tx, c.Definition.Collection, r.ID.String())
 			switch {
 			case errors.Is(err, ErrNoRecord):
-				row = stored{Collection: c.Definition.Collection, ID: r.ID.String(), Revision: r.Revision, Fields: string(r.Fields), Computed: "{}", Local: "{}",
-					Author: r.Author, Device: r.Device, EditedAt: timeText(r.EditedAt), ReceivedAt: timeText(r.ReceivedAt), ConfirmedAt: &now}
+				row = stored{Collection: c.Definition.Collection, ID: r.ID.String(), Revision: r.Revision,
+					Fields: string(r.Fields), Computed: "{}", Local: "{}",
+					Author: r.Author, Device: r.Device, EditedAt: timeText(r.EditedAt), ReceivedAt: timeText(r.ReceivedAt),
+					ConfirmedAt: &now}
 			case err != nil:
 				return err
 			}
@@ -263,7 +272,8 @@ func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection, r
 }
 
 func confirm(ctx context.Context, tx *sqlx.Tx, collection, id, now string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = ?1, used_at = coalesce(used_at, ?1) WHERE collection = ?2 AND id = ?3`, now, collection, id)
+	_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = ?1, used_at = coalesce(used_at, ?1)
+			WHERE collection = ?2 AND id = ?3`, now, collection, id)
 	return err
 }
 
@@ -276,7 +286,8 @@ func (e *exchange) refresh(ctx context.Context, name string) error {
 			ID       string `db:"id"`
 			Revision int64  `db:"revision"`
 		}
-		if err := e.db.SelectContext(ctx, &held, `SELECT id, revision FROM records WHERE collection = ? AND revision > 0 AND id > ? ORDER BY id LIMIT ?`, name, after, chunk); err != nil {
+		if err := e.db.SelectContext(ctx, &held, `SELECT id, revision FROM records
+				WHERE collection = ? AND revision > 0 AND id > ? ORDER BY id LIMIT ?`, name, after, chunk); err != nil {
 			return storeError(err)
 		}
 		if len(held) == 0 {
@@ -335,8 +346,8 @@ func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held
 	return nil
 }
 
-// SetBudget bounds the bytes that records which were looked up may take; 0 lifts the bound. When there are more, those that were used least
-// lately go first. What is unsent stays, and so does what the definitions keep always.
+// SetBudget bounds the bytes that records which were looked up may take; 0 lifts the bound. When there are more,
+// those that were used least lately go first. What is unsent stays, and so does what the definitions keep always.
 func (s *Store) SetBudget(ctx context.Context, bytes int64) error {
 	if err := setFact(ctx, s.db, factBudget, strconv.FormatInt(max(bytes, 0), 10)); err != nil {
 		return storeError(err)
@@ -366,7 +377,8 @@ func (s *Store) fitBudget(ctx context.Context) error {
 
 // LookedUp gives how many bytes the records take that were looked up, about, and what they may take; 0 for no bound.
 func (s *Store) LookedUp(ctx context.Context) (bytes, budget int64, err error) {
-	if err := s.db.GetContext(ctx, &bytes, `SELECT coalesce(sum(`+weight+`), 0) FROM records WHERE used_at IS NOT NULL`); err != nil {
+	if err := s.db.GetContext(ctx, &bytes,
+		`SELECT coalesce(sum(`+weight+`), 0) FROM records WHERE used_at IS NOT NULL`); err != nil {
 		return 0, 0, storeError(err)
 	}
 	text, err := fact(ctx, s.db, factBudget)

@@ -33,9 +33,9 @@ type listener struct {
 // patience is how many changes a listener may be behind before it misses some.
 const patience = 1024
 
-// Listen gives the changes of records that this Store makes from now on, each once: those that are saved through it and those that its
-// exchanges bring. Stop ends it and closes the channel. A listener that does not keep up loses changes and is told so; nobody waits for
-// it. What other processes change in the same file is not heard.
+// Listen gives the changes of records that this Store makes from now on, each once: those that are saved through it
+// and those that its exchanges bring. Stop ends it and closes the channel. A listener that does not keep up loses
+// changes and is told so; nobody waits for it. What other processes change in the same file is not heard.
 func (s *Store) Listen() (changes <-chan Changed, stop func()) {
 	l := &listener{out: make(chan Changed, patience)}
 	s.hub.mu.Lock()

@@ -15,9 +15,9 @@ import (
 	"homing/core/record"
 )
 
-// mendable says whether an edit of a record mends what is unsent of it: central has refused something, or what was refused is
-// about to go again as a group. All must be by the same author, since changes of others are sealed for them, and none may be on
-// its way, since central may have taken it already.
+// mendable says whether an edit of a record mends what is unsent of it: central has refused something, or what was
+// refused is about to go again as a group. All must be by the same author, since changes of others are sealed for
+// them, and none may be on its way, since central may have taken it already.
 func mendable(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bool, error) {
 	var is bool
 	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(state = ? OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
@@ -33,10 +33,13 @@ func ownAndHere(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bo
 	return is, err
 }
 
-// mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from what central has to what
-// the worker wants now. Central's word on a number is final, so the mended change has a new one.
-func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored, after record.Fields) (stored, change.Kind, record.Delta, error) {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
+// mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from
+// what central has to what the worker wants now. Central's word on a number is final, so the mended change has a new
+// one.
+func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored,
+	after record.Fields) (stored, change.Kind, record.Delta, error) {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
+		row.ID); err != nil {
 		return row, "", nil, err
 	}
 	under, err := row.under()
@@ -65,8 +68,8 @@ func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored, after record.
 	return row, kind, delta, nil
 }
 
-// SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have changed since. The next
-// exchange sends it.
+// SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have
+// changed since. The next exchange sends it.
 func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 	var saved Record
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
@@ -78,7 +81,10 @@ func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 		if err != nil {
 			return err
 		}
-		row, err = s.mendTogether(ctx, tx, row, known, func(row stored) (stored, error) { return s.again(ctx, tx, row, known) })
+		row, err = s.mendTogether(ctx, tx, row, known, func(row stored) (stored,
+			error) {
+			return s.again(ctx, tx, row, known)
+		})
 		if err != nil {
 			return err
 		}
@@ -106,7 +112,8 @@ func (s *Store) again(ctx context.Context, tx *sqlx.Tx, row stored, known map[st
 }
 
 // putMended puts a change into the outbox that leads from what central has to what the worker wants.
-func (s *Store) putMended(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, known map[string]string) (stored, error) {
+func (s *Store) putMended(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta,
+	known map[string]string) (stored, error) {
 	under, err := row.under()
 	if err != nil {
 		return row, err
@@ -114,8 +121,10 @@ func (s *Store) putMended(ctx context.Context, tx *sqlx.Tx, row stored, kind cha
 	return s.put(ctx, tx, row, row.Revision, kind, delta, under.Fields.Apply(delta), known)
 }
 
-// mendTogether mends a record, and sends again what was refused as one group with it: the new changes are a group as well.
-func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known map[string]string, mend func(stored) (stored, error)) (stored, error) {
+// mendTogether mends a record, and sends again what was refused as one group with it: the new changes are a group as
+// well.
+func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known map[string]string,
+	mend func(stored) (stored, error)) (stored, error) {
 	others, err := groupedWith(ctx, tx, row)
 	if err != nil {
 		return row, err
@@ -133,7 +142,8 @@ func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known
 			return row, err
 		}
 		if !free {
-			return row, fmt.Errorf("%w: it was refused together with a change of %s in %s, of which other changes are by somebody else, or on their way to central; exchange first", ErrNotAllowed, other.ID, other.Collection)
+			return row, fmt.Errorf("%w: it was refused together with a change of %s in %s, of which other changes are by "+
+				"somebody else, or on their way to central; exchange first", ErrNotAllowed, other.ID, other.Collection)
 		}
 		if _, err := s.again(ctx, tx, other, known); err != nil {
 			return row, err
@@ -150,7 +160,8 @@ func (s *Store) mendTogether(ctx context.Context, tx *sqlx.Tx, row stored, known
 func groupedWith(ctx context.Context, tx *sqlx.Tx, row stored) ([]stored, error) {
 	var keys []struct{ Collection, Record string }
 	if err := tx.SelectContext(ctx, &keys, `SELECT collection, record FROM outbox WHERE grp IN (SELECT grp FROM outbox WHERE collection = ?1 AND record = ?2 AND grp <> '')
-		AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record ORDER BY min(number)`, row.Collection, row.ID); err != nil {
+		AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record
+			ORDER BY min(number)`, row.Collection, row.ID); err != nil {
 		return nil, err
 	}
 	all := make([]stored, len(keys))
@@ -170,29 +181,34 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 		return stored{}, nil, err
 	}
 	var queue []queued
-	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE number = ? AND author = ?`, number, known[factWorker]); err != nil {
+	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE number = ? AND author = ?`, number,
+		known[factWorker]); err != nil {
 		return stored{}, nil, err
 	}
 	switch {
 	case len(queue) == 0:
 		return stored{}, nil, fmt.Errorf("%w: you have no change %d; homing local review lists them", ErrNoRecord, number)
 	case !queue[0].State.answered():
-		return stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange", ErrNotAllowed, number)
+		return stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange",
+			ErrNotAllowed, number)
 	}
 	var apart int
-	if err := tx.GetContext(ctx, &apart, `SELECT count(*) FROM outbox WHERE collection = ? AND record = ? AND (author <> ? OR state = 'sent')`,
+	if err := tx.GetContext(ctx, &apart, `SELECT count(*) FROM outbox
+			WHERE collection = ? AND record = ? AND (author <> ? OR state = 'sent')`,
 		queue[0].Collection, queue[0].Record, known[factWorker]); err != nil {
 		return stored{}, nil, err
 	}
 	if apart > 0 {
-		return stored{}, nil, fmt.Errorf("%w: other changes of this record are by somebody else, or on their way to central; exchange first", ErrNotAllowed)
+		return stored{}, nil, fmt.Errorf("%w: other changes of this record are by somebody else, or on their way to "+
+			"central; exchange first", ErrNotAllowed)
 	}
 	row, err := loadStored(ctx, tx, queue[0].Collection, queue[0].Record)
 	return row, known, err
 }
 
-// Discard gives up what central has refused of a record, with what hangs on it and what was refused as one group with it: each record is then
-// as central has it, or gone where central never had it. What is given up is first written to the end of a file, one JSON object a line.
+// Discard gives up what central has refused of a record, with what hangs on it and what was refused as one group with
+// it: each record is then as central has it, or gone where central never had it. What is given up is first written to
+// the end of a file, one JSON object a line.
 func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
 	var gone []stored
 	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
@@ -205,7 +221,8 @@ func (s *Store) Discard(ctx context.Context, number int64, backup string) error 
 		}
 		for _, other := range gone {
 			if free, err := ownAndHere(ctx, tx, other, known[factWorker]); err != nil || !free {
-				return errors.Join(err, fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given up now", ErrNotAllowed, other.ID, other.Collection))
+				return errors.Join(err, fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given "+
+					"up now", ErrNotAllowed, other.ID, other.Collection))
 			}
 		}
 		gone = append(gone, row)
@@ -231,7 +248,8 @@ func (s *Store) Discard(ctx context.Context, number int64, backup string) error 
 
 func (s *Store) discardRecord(ctx context.Context, tx *sqlx.Tx, row stored, backup string) error {
 	var queue []queued
-	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+	if err := tx.SelectContext(ctx, &queue, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+		row.Collection, row.ID); err != nil {
 		return err
 	}
 	if err := writeDiscarded(backup, s.now(), queue); err != nil {
@@ -241,7 +259,8 @@ func (s *Store) discardRecord(ctx context.Context, tx *sqlx.Tx, row stored, back
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection, row.ID); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
+		row.ID); err != nil {
 		return err
 	}
 	return s.rebuild(ctx, tx, row, under)

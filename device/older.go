@@ -15,9 +15,11 @@ import (
 	"homing/core/record"
 )
 
-// saveOnOlder saves what somebody wants of a record that they saw in an earlier state than it has here now. What they saw is
-// where the change starts from; what others have done since meets it by the collection's rules, here as at central.
-func (s *Store) saveOnOlder(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, row stored, w wish, known map[string]string) (stored, error) {
+// saveOnOlder saves what somebody wants of a record that they saw in an earlier state than it has here now. What they
+// saw is where the change starts from; what others have done since meets it by the collection's rules, here as at
+// central.
+func (s *Store) saveOnOlder(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, row stored, w wish,
+	known map[string]string) (stored, error) {
 	under, err := row.under()
 	if err != nil {
 		return row, err
@@ -60,9 +62,11 @@ func (s *Store) saveOnOlder(ctx context.Context, tx *sqlx.Tx, c *definition.Coll
 }
 
 // meeting is what becomes of an edit here, on top of what is unsent already.
-func (s *Store) meeting(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, row stored, under merge.State, edit merge.Edit) (merge.Outcome, error) {
+func (s *Store) meeting(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, row stored, under merge.State,
+	edit merge.Edit) (merge.Outcome, error) {
 	var changes []queued
-	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+		row.Collection, row.ID); err != nil {
 		return merge.Outcome{}, err
 	}
 	view, err := s.overlay(ctx, tx, c, under, changes)

@@ -58,7 +58,8 @@ func (q queued) source(now uuid.UUID) uuid.UUID {
 }
 
 func (q queued) change() (change.Change, error) {
-	c := change.Change{Number: q.Number, Collection: q.Collection, Kind: change.Kind(q.Kind), Base: q.Base, EditedAt: parseTime(q.EditedAt), Author: q.Author}
+	c := change.Change{Number: q.Number, Collection: q.Collection, Kind: change.Kind(q.Kind), Base: q.Base,
+		EditedAt: parseTime(q.EditedAt), Author: q.Author}
 	var err error
 	if c.Record, err = uuid.Parse(q.Record); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
@@ -66,7 +67,8 @@ func (q queued) change() (change.Change, error) {
 	if c.Stamp, err = clock.Parse(q.Stamp); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
-	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields), json.Unmarshal([]byte(q.Folds), &c.Folds)); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields),
+		json.Unmarshal([]byte(q.Folds), &c.Folds)); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
 	if q.Group != "" {

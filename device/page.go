@@ -41,7 +41,8 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 		if gaining {
 			return noteGain(ctx, tx, page)
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, seal = ?, head = ?, pulled_at = ?, loading = (loading OR cursor = 0) AND ? WHERE name = ?`,
+		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, seal = ?, head = ?, pulled_at = ?,
+				loading = (loading OR cursor = 0) AND ? WHERE name = ?`,
 			page.Cursor, page.Seal, page.Head, timeText(e.now()), page.More, page.Collection)
 		return err
 	})
@@ -51,15 +52,19 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 	return err
 }
 
-// putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within SQLite's bounds.
+// putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within
+// SQLite's bounds.
 const putMany = 50
 
-// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that it wrote, and those that must
-// take the long way: removals, and whatever was in a statement that could not write all of its records.
-func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (put, left []wire.Record, err error) {
+// putRecords writes records that have no unsent changes here, which is the rule, many at once. It gives those that it
+// wrote, and those that must take the long way: removals, and whatever was in a statement that could not write all of
+// its records.
+func putRecords(ctx context.Context, tx *sqlx.Tx, collection string,
+	records []wire.Record) (put, left []wire.Record, err error) {
 	const columns = `(?, ?, ?, 0, ?, ?, ?, ?, ?, ?)`
 	statement := func(n int) string {
-		return `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at) VALUES ` +
+		return `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at,
+				received_at) VALUES ` +
 			columns + strings.Repeat(", "+columns, n-1) + `
 			ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields, marks = excluded.marks,
 				author = excluded.author, device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at
@@ -106,7 +111,8 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 			continue
 		}
 		chunk = append(chunk, r)
-		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt))
+		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device,
+			timeText(r.EditedAt), timeText(r.ReceivedAt))
 		if len(chunk) == putMany {
 			if err := flush(); err != nil {
 				return nil, nil, err
@@ -117,8 +123,10 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string, records []w
 	return put, left, err
 }
 
-// layAll puts records one by one under what is unsent, or drops those that are withdrawn. It gives those that changed anything here.
-func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) (news []wire.Record, err error) {
+// layAll puts records one by one under what is unsent, or drops those that are withdrawn. It gives those that changed
+// anything here.
+func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string,
+	records []wire.Record) (news []wire.Record, err error) {
 	for _, r := range records {
 		take := e.layUnder
 		if r.Withdrawn {
@@ -135,9 +143,10 @@ func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string, r
 	return news, nil
 }
 
-// layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one here
-// changes nothing.
-func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) (changed bool, err error) {
+// layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one
+// here changes nothing.
+func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
+	r wire.Record) (changed bool, err error) {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
 		if r.Removed {

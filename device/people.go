@@ -39,7 +39,8 @@ func (s *Store) People(ctx context.Context) ([]Worker, error) {
 		Unsent int    `db:"unsent"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `
-		SELECT name, role, secret <> '' AS secret, (SELECT count(*) FROM outbox o WHERE o.author = p.name) AS unsent FROM people p ORDER BY place, name`)
+		SELECT name, role, secret <> '' AS secret, (SELECT count(*) FROM outbox o WHERE o.author = p.name) AS unsent
+			FROM people p ORDER BY place, name`)
 	if err != nil {
 		return nil, storeError(err)
 	}
@@ -54,8 +55,8 @@ func (s *Store) People(ctx context.Context) ([]Worker, error) {
 	return all, nil
 }
 
-// takePeople stores who may use the device now and what they hold, as central says. Somebody who may no longer use it goes, unless changes
-// of theirs are unsent; if they are signed in, they are signed out.
+// takePeople stores who may use the device now and what they hold, as central says. Somebody who may no longer use it
+// goes, unless changes of theirs are unsent; if they are signed in, they are signed out.
 func takePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) error {
 	held, err := json.Marshal(append([]string{}, definitions.Territories...))
 	if err != nil {
@@ -88,7 +89,8 @@ func takePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) 
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM people WHERE name NOT IN (SELECT value FROM json_each(?)) AND name NOT IN (SELECT author FROM outbox)`, string(known)); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM people WHERE name NOT IN (SELECT value
+			FROM json_each(?)) AND name NOT IN (SELECT author FROM outbox)`, string(known)); err != nil {
 		return err
 	}
 	if !still {
@@ -116,8 +118,8 @@ func become(ctx context.Context, tx *sqlx.Tx, name string) error {
 	return nil
 }
 
-// Join lets a further worker use this device, with a one-time code of theirs. It needs signal; signing in later does not. Secret is the PIN
-// or password that they will sign in with.
+// Join lets a further worker use this device, with a one-time code of theirs. It needs signal; signing in later does
+// not. Secret is the PIN or password that they will sign in with.
 func (s *Store) Join(ctx context.Context, code, secret string) (string, error) {
 	if err := checkSecret(secret); err != nil {
 		return "", err
@@ -136,7 +138,8 @@ func (s *Store) Join(ctx context.Context, code, secret string) (string, error) {
 	}
 	return who.Name, s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*) FROM people), ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0, tried_at = NULL`, who.Name, string(who.Role), string(territories), hashSecret(secret)); err != nil {
+			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0,
+				tried_at = NULL`, who.Name, string(who.Role), string(territories), hashSecret(secret)); err != nil {
 			return err
 		}
 		return become(ctx, tx, who.Name)
@@ -158,7 +161,8 @@ func checkSecret(secret string) error {
 	return nil
 }
 
-// SetSecret gives whoever is signed in a PIN or password. Old is the one before; it is not looked at when there was none.
+// SetSecret gives whoever is signed in a PIN or password. Old is the one before; it is not looked at when there was
+// none.
 func (s *Store) SetSecret(ctx context.Context, old, secret string) error {
 	if err := checkSecret(secret); err != nil {
 		return err
@@ -186,9 +190,9 @@ func (s *Store) SignIn(ctx context.Context, name, secret string) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error { return become(ctx, tx, name) })
 }
 
-// SignOut signs out whoever is signed in. Nothing is deleted: what they have not sent stays, sealed for its author, and still goes to
-// central with any exchange. It gives the number of these changes. Somebody without a PIN or password cannot sign out, since nothing would
-// keep others from their changes.
+// SignOut signs out whoever is signed in. Nothing is deleted: what they have not sent stays, sealed for its author,
+// and still goes to central with any exchange. It gives the number of these changes. Somebody without a PIN or
+// password cannot sign out, since nothing would keep others from their changes.
 func (s *Store) SignOut(ctx context.Context) (unsent int, err error) {
 	people, err := s.People(ctx)
 	if err != nil {
@@ -199,15 +203,16 @@ func (s *Store) SignOut(ctx context.Context) (unsent int, err error) {
 			continue
 		}
 		if !who.Secret {
-			return 0, fmt.Errorf("%s has no PIN or password yet; set one first, so that nobody else can sign in as %[1]s", who.Name)
+			return 0, fmt.Errorf("%s has no PIN or password yet; set one first, so that nobody else can sign in as %[1]s",
+				who.Name)
 		}
 		return who.Unsent, s.within(ctx, func(tx *sqlx.Tx) error { return become(ctx, tx, "") })
 	}
 	return 0, ErrSignedOut
 }
 
-// prove checks a worker's PIN or password. After a few wrong tries each further one has to wait, longer every time; the tries are counted
-// in the store, so that opening it anew does not help.
+// prove checks a worker's PIN or password. After a few wrong tries each further one has to wait, longer every time;
+// the tries are counted in the store, so that opening it anew does not help.
 func (s *Store) prove(ctx context.Context, name, secret string) error {
 	var right bool
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
@@ -219,11 +224,13 @@ func (s *Store) prove(ctx context.Context, name, secret string) error {
 		}
 		err := tx.GetContext(ctx, &row, `SELECT secret, place, tries, tried_at FROM people WHERE name = ?`, name)
 		if errors.Is(err, sql.ErrNoRows) {
-			return fmt.Errorf("%w: %q is not a worker of this device; with an enrolment code of theirs, they can join it", ErrSecret, name)
+			return fmt.Errorf("%w: %q is not a worker of this device; with an enrolment code of theirs, they can join it",
+				ErrSecret, name)
 		}
 		if err == nil && row.Secret == "" && row.Place > 0 {
 			// They joined with a secret, which a backup from before does not have.
-			return fmt.Errorf("%w: this store has no PIN or password of %s, as after a restore; with an enrolment code of theirs, they can join it again", ErrSecret, name)
+			return fmt.Errorf("%w: this store has no PIN or password of %s, as after a restore; with an enrolment code of "+
+				"theirs, they can join it again", ErrSecret, name)
 		}
 		if err != nil || row.Secret == "" {
 			right = err == nil
@@ -260,7 +267,8 @@ func (s *Store) prove(ctx context.Context, name, secret string) error {
 func hashSecret(secret string) string {
 	salt := make([]byte, sealSalt)
 	rand.Read(salt)
-	return hex.EncodeToString(salt) + " " + hex.EncodeToString(argon2.IDKey([]byte(secret), salt, sealTime, sealMemory, sealThreads, sealKey))
+	return hex.EncodeToString(salt) + " " + hex.EncodeToString(argon2.IDKey([]byte(secret), salt, sealTime, sealMemory,
+		sealThreads, sealKey))
 }
 
 func matches(hash, secret string) bool {
@@ -273,7 +281,8 @@ func matches(hash, secret string) bool {
 	if err != nil {
 		return false
 	}
-	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(secret), salt, sealTime, sealMemory, sealThreads, sealKey)) == 1
+	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(secret), salt, sealTime, sealMemory, sealThreads,
+		sealKey)) == 1
 }
 
 func parseID(text string) (uuid.UUID, error) {

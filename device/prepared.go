@@ -8,13 +8,17 @@ import (
 
 // The statements of a save. SQLite would otherwise read and plan them anew each time, which took a third of a save.
 const (
-	insertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	insertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line,
+			generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	upsertFact   = `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`
 	upsertRecord = `
-		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending, withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at)
+		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending,
+			withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed, fields = excluded.fields, local = excluded.local, marks = excluded.marks,
-			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, lost = excluded.lost, author = excluded.author,
+		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed,
+			fields = excluded.fields, local = excluded.local, marks = excluded.marks,
+			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending,
+				withdrawn = excluded.withdrawn, lost = excluded.lost, author = excluded.author,
 			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at,
 			confirmed_at = excluded.confirmed_at, used_at = excluded.used_at`
 )

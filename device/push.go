@@ -20,12 +20,12 @@ import (
 	"homing/wire"
 )
 
-// firstBatch is how many changes the first batch of an exchange carries at most; a batch that is too large for central is
-// halved.
+// firstBatch is how many changes the first batch of an exchange carries at most; a batch that is too large for
+// central is halved.
 const firstBatch = 500
 
-// push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent again as
-// it was, under its old id.
+// push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent
+// again as it was, under its old id.
 func (e *exchange) push(ctx context.Context) error {
 	if err := e.fold(ctx); err != nil {
 		return err
@@ -35,7 +35,8 @@ func (e *exchange) push(ctx context.Context) error {
 		return err
 	}
 	// What waits for another change may go in now.
-	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`, isSent, isWaiting); err != nil {
+	if _, err := e.db.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
+		isSent, isWaiting); err != nil {
 		return storeError(err)
 	}
 	largest := max(min(firstBatch, e.maxChanges), 1)
@@ -57,7 +58,8 @@ func (e *exchange) push(ctx context.Context) error {
 		}
 		answers, err := e.send(ctx, batch, changes)
 		var problem *link.Problem
-		if tooLarge := errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge; (tooLarge || tooSlow(err)) && len(changes) > 1 && most > 1 {
+		if tooLarge := errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge; (tooLarge ||
+			tooSlow(err)) && len(changes) > 1 && most > 1 {
 			// Each change keeps its number, so none can count twice, whatever became of the batch.
 			most = max(min(most, len(changes))/2, 1)
 			if err := e.resize(ctx, batch, most); err != nil {
@@ -88,13 +90,14 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 	return n, storeError(err)
 }
 
-// nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is on the
-// disk before the batch leaves.
+// nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is
+// on the disk before the batch leaves.
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []queued, err error) {
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []queued
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
-			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting' AND w.number < o.number AND o.kind <> 'add')
+			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
+				AND w.number < o.number AND o.kind <> 'add')
 			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+MaxGroup); err != nil {
 			return err
 		}
@@ -115,14 +118,15 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ?, state = ? WHERE number IN (SELECT value FROM json_each(?))`, id.String(), isSent, string(text))
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ?, state = ? WHERE number IN (SELECT value
+				FROM json_each(?))`, id.String(), isSent, string(text))
 		return err
 	})
 	return id, changes, err
 }
 
-// cutBatch takes from the front of the outbox what goes as one batch: at most so many changes and bytes, all of one origin, and no part of a
-// group. What was sent as a batch before goes as that batch again.
+// cutBatch takes from the front of the outbox what goes as one batch: at most so many changes and bytes, all of one
+// origin, and no part of a group. What was sent as a batch before goes as that batch again.
 func cutBatch(open []queued, most, bytes int) []queued {
 	size, whole := 0, 0
 	for n, q := range open {
@@ -172,7 +176,8 @@ func tooSlow(err error) bool {
 // resize takes a batch apart, and keeps how large the next ones are to be, for later exchanges, too.
 func (e *exchange) resize(ctx context.Context, batch uuid.UUID, most int) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = ?`, batch.String(), isSent); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = ?`, batch.String(),
+			isSent); err != nil {
 			return err
 		}
 		return setFact(ctx, tx, factBatch, strconv.Itoa(most))
@@ -207,7 +212,8 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 		return answers, err
 	}
 	if answers.Batch != id || len(answers.Answers) != len(changes) {
-		return answers, fmt.Errorf("central answered %d changes of batch %s, but %d of batch %s were sent; they are kept", len(answers.Answers), answers.Batch, len(changes), id)
+		return answers, fmt.Errorf("central answered %d changes of batch %s, but %d of batch %s were sent; they are kept",
+			len(answers.Answers), answers.Batch, len(changes), id)
 	}
 	return answers, nil
 }
@@ -275,8 +281,8 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 	return nil
 }
 
-// byRevision gives the places of answers in the order in which they are to be worked: what waited for something further down in
-// the batch may have become a later revision than what stands behind it.
+// byRevision gives the places of answers in the order in which they are to be worked: what waited for something
+// further down in the batch may have become a later revision than what stands behind it.
 func byRevision(answers []wire.Answer) []int {
 	places := make([]int, len(answers))
 	for n := range places {
@@ -297,7 +303,8 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 		if answer.Answer == change.Refused {
 			now = isRefused
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = ? WHERE number = ?`, now, string(reasons), q.Number)
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = ? WHERE number = ?`, now, string(reasons),
+			q.Number)
 		return err
 	}
 	row, err := loadStored(ctx, tx, q.Collection, q.Record)
@@ -323,7 +330,8 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 		}
 		if answer.Record != nil && !answer.Record.Withdrawn {
 			row.Lost = ""
-			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device, timeText(answer.Record.EditedAt), timeText(answer.Record.ReceivedAt)
+			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device,
+				timeText(answer.Record.EditedAt), timeText(answer.Record.ReceivedAt)
 		}
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number = ?`, q.Number); err != nil {
@@ -332,9 +340,10 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q queued, answer
 	return e.rebuild(ctx, tx, row, under)
 }
 
-// accepted is what central's record is after it took a change. Central sends the record when it is not simply the change upon
-// what the device knew; otherwise the same merge gives it here.
-func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under merge.State, answer wire.Answer) (merge.State, error) {
+// accepted is what central's record is after it took a change. Central sends the record when it is not simply the
+// change upon what the device knew; otherwise the same merge gives it here.
+func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under merge.State,
+	answer wire.Answer) (merge.State, error) {
 	if answer.Record != nil && !answer.Record.Withdrawn {
 		return stateOf(*answer.Record, under)
 	}
@@ -346,13 +355,14 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under me
 	if err != nil {
 		return under, err
 	}
-	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
+	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
+		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
 	state.Revision = answer.Revision
 	return state, nil
 }
 
-// stateOf reads a record as central sends it. A removed one comes without fields; those known before are kept under it, so
-// that an unsent edit that outlives the removal shows the whole record.
+// stateOf reads a record as central sends it. A removed one comes without fields; those known before are kept under
+// it, so that an unsent edit that outlives the removal shows the whole record.
 func stateOf(r wire.Record, before merge.State) (merge.State, error) {
 	state := merge.State{Revision: r.Revision, Removed: r.Removed, Fields: before.Fields, Marks: before.Marks}
 	if r.Removed {

@@ -24,13 +24,14 @@ import (
 	"homing/wire"
 )
 
-// answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it dates the change: the line
-// is then that date, in milliseconds.
+// answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it
+// dates the change: the line is then that date, in milliseconds.
 const answeredBefore = "answered before"
 
-// reconcile begins anew with a central that was restored from a backup. What central had accepted of this store, as far as the log goes back, is
-// put into the outbox again, under the numbers that it had: central takes what it has lost, and knows what it has. Everything is loaded
-// anew, and nothing that is here goes before central has said that it is not to be here; see [Store.LostRecords].
+// reconcile begins anew with a central that was restored from a backup. What central had accepted of this store, as
+// far as the log goes back, is put into the outbox again, under the numbers that it had: central takes what it has
+// lost, and knows what it has. Everything is loaded anew, and nothing that is here goes before central has said that
+// it is not to be here; see [Store.LostRecords].
 func (e *exchange) reconcile(ctx context.Context, old string) error {
 	if _, err := e.backupBefore(ctx, "central-restored"); err != nil {
 		return err
@@ -43,10 +44,14 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 			{`UPDATE records SET lost = ?, withdrawn = 0 WHERE lost = '' AND revision > 0`, []any{old}},
 			{`UPDATE outbox SET generation = ? WHERE generation = ''`, []any{old}},
 			{`INSERT INTO records (collection, id, revision, removed, fields, marks, lost, author, device, edited_at, received_at)
-				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', '' FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND true ON CONFLICT DO NOTHING`, []any{old}},
+				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', ''
+					FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held')
+					AND true ON CONFLICT DO NOTHING`, []any{old}},
 			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, boot, line)
-				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, ?, 0
-				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number FROM outbox) GROUP BY number`, []any{answeredBefore}},
+				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
+					folds, ?, 0
+				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number
+					FROM outbox) GROUP BY number`, []any{answeredBefore}},
 			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),
 				under_fields = coalesce(under_fields, fields) WHERE lost <> ''`, nil},
 			{`UPDATE collections SET cursor = 0, seal = '', head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
@@ -67,7 +72,9 @@ func (e *exchange) dateAgain(ctx context.Context, tx *sqlx.Tx) error {
 		Number int64  `db:"number"`
 		Dated  string `db:"dated"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, max(t.dated) AS dated FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1 WHERE o.boot = ? GROUP BY o.number`, answeredBefore); err != nil {
+	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, max(t.dated) AS dated
+			FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1
+				WHERE o.boot = ? GROUP BY o.number`, answeredBefore); err != nil {
 		return err
 	}
 	for _, row := range rows {
@@ -86,20 +93,23 @@ func (e *exchange) dateAgain(ctx context.Context, tx *sqlx.Tx) error {
 // pullAfterRestore loads what a restored central has before anything is offered again, so that people see that first.
 func (e *exchange) pullAfterRestore(ctx context.Context) error {
 	var lost bool
-	if err := e.db.GetContext(ctx, &lost, `SELECT EXISTS (SELECT 1 FROM records WHERE lost <> '') AND EXISTS (SELECT 1 FROM collections WHERE loading)`); err != nil || !lost {
+	if err := e.db.GetContext(ctx, &lost, `SELECT EXISTS (SELECT 1
+			FROM records WHERE lost <> '') AND EXISTS (SELECT 1 FROM collections WHERE loading)`); err != nil || !lost {
 		return storeError(err)
 	}
 	return e.pull(ctx)
 }
 
-// askLost asks central about the records of which it has not said since its restore that it has them: some were removed there.
+// askLost asks central about the records of which it has not said since its restore that it has them: some were
+// removed there.
 func (e *exchange) askLost(ctx context.Context) error {
 	const chunk = 500
 	var rows []struct{ Collection, ID string }
 	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.pruneLostValues(ctx, tx) }); err != nil {
 		return err
 	}
-	if err := e.db.SelectContext(ctx, &rows, `SELECT collection, id FROM records WHERE lost <> '' ORDER BY collection, id`); err != nil || len(rows) == 0 {
+	if err := e.db.SelectContext(ctx, &rows,
+		`SELECT collection, id FROM records WHERE lost <> '' ORDER BY collection, id`); err != nil || len(rows) == 0 {
 		return storeError(err)
 	}
 	byCollection := map[string][]wire.HeldRecord{}
@@ -131,7 +141,9 @@ func (e *exchange) askLost(ctx context.Context) error {
 // pruneLostValues lets go of lost values that central has again, or has something later in place of.
 func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 	var rows []struct{ Collection, ID, Fields, Marks, Now, NowMarks string }
-	if _, err := tx.ExecContext(ctx, `UPDATE lost_values SET removed = 0 WHERE removed = 1 AND EXISTS (SELECT 1 FROM records r WHERE r.collection = lost_values.collection AND r.id = lost_values.id AND r.removed = 0 AND r.pending = 0)`); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE lost_values SET removed = 0 WHERE removed = 1 AND EXISTS (SELECT 1
+			FROM records r WHERE r.collection = lost_values.collection AND r.id = lost_values.id AND r.removed = 0
+				AND r.pending = 0)`); err != nil {
 		return err
 	}
 	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id
@@ -149,7 +161,8 @@ func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 		maps.DeleteFunc(had, func(name string, value json.RawMessage) bool {
 			return string(value) == string(now[name]) || nowMarks.Of(name).Stamp.Compare(marks.Of(name).Stamp) >= 0
 		})
-		statement, args := `UPDATE lost_values SET fields = ? WHERE collection = ? AND id = ?`, []any{string(had.JSON()), row.Collection, row.ID}
+		statement, args := `UPDATE lost_values SET fields = ? WHERE collection = ? AND id = ?`,
+			[]any{string(had.JSON()), row.Collection, row.ID}
 		if len(had) == 0 {
 			statement, args = `DELETE FROM lost_values WHERE collection = ? AND id = ?`, args[1:]
 		} else if len(had) == before {
@@ -176,16 +189,19 @@ func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Re
 
 // keepLostValues keeps what the store had of a record when a restored central has an older state of it.
 func keepLostValues(ctx context.Context, tx *sqlx.Tx, row stored, known merge.State, now wire.Record) error {
-	if known.Revision <= now.Revision || known.Removed || !now.Removed && string(known.Fields.JSON()) == string(now.Fields) {
+	if known.Revision <= now.Revision || known.Removed || !now.Removed &&
+		string(known.Fields.JSON()) == string(now.Fields) {
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE
-		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks, removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
+		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks,
+			removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
 		row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks, now.Removed)
 	return err
 }
 
-// LostRecord is what this device has and central lost when it was restored from a backup, and nobody has offered again so far.
+// LostRecord is what this device has and central lost when it was restored from a backup, and nobody has offered
+// again so far.
 type LostRecord struct {
 	Collection string       `json:"collection"`
 	ID         uuid.UUID    `json:"id"`
@@ -196,14 +212,16 @@ type LostRecord struct {
 	EditedAt   time.Time    `json:"edited_at"` // the last of these edits, in central's time
 }
 
-// LostRecords lists what central has lost and nobody has offered again: it stems from devices that have not exchanged since the restore, or was
-// changed at central itself. When they come, it goes from this list by itself. [Store.OfferLost] offers it in this worker's name.
+// LostRecords lists what central has lost and nobody has offered again: it stems from devices that have not exchanged
+// since the restore, or was changed at central itself. When they come, it goes from this list by itself.
+// [Store.OfferLost] offers it in this worker's name.
 func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
 	}
 	var whole []stored
-	if err := s.db.SelectContext(ctx, &whole, `SELECT `+storedColumns+` FROM records WHERE lost <> '' AND pending = 0 AND NOT removed ORDER BY collection, id`); err != nil {
+	if err := s.db.SelectContext(ctx, &whole,
+		`SELECT `+storedColumns+` FROM records WHERE lost <> '' AND pending = 0 AND NOT removed ORDER BY collection, id`); err != nil {
 		return nil, storeError(err)
 	}
 	all := []LostRecord{}
@@ -219,7 +237,8 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 		Collection, ID, Fields, Marks string
 		Removed                       bool
 	}
-	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields, marks, removed FROM lost_values ORDER BY collection, id`); err != nil {
+	if err := s.db.SelectContext(ctx, &values, `SELECT collection, id, fields, marks, removed
+			FROM lost_values ORDER BY collection, id`); err != nil {
 		return nil, storeError(err)
 	}
 	for _, v := range values {
@@ -252,7 +271,8 @@ func (s *Store) LostRecords(ctx context.Context) ([]LostRecord, error) {
 	return all, nil
 }
 
-func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, then, marked string) (LostRecord, error) {
+func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, then,
+	marked string) (LostRecord, error) {
 	var had record.Fields
 	var marks merge.Marks
 	if err := errors.Join(json.Unmarshal([]byte(then), &had), json.Unmarshal([]byte(marked), &marks)); err != nil {
@@ -275,7 +295,8 @@ func (s *Store) lostRecord(ctx context.Context, row stored, now record.Fields, t
 			edited = at
 		}
 	}
-	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta, EditedAt: edited.Time()}, err
+	return LostRecord{Collection: row.Collection, ID: id, Label: label(c, id, had), Fields: delta,
+		EditedAt: edited.Time()}, err
 }
 
 // lost finds what central has lost of one record.
@@ -296,15 +317,17 @@ func settable(field definition.Field) bool {
 	return may && !field.Local
 }
 
-// OfferLost saves what central has lost of a record as a change of whoever is signed in, dated as the edits were that were lost. A counter or a text
-// that others have added to should be offered only when it is certain that they do not come any more: their own changes would be added once again.
+// OfferLost saves what central has lost of a record as a change of whoever is signed in, dated as the edits were that
+// were lost. A counter or a text that others have added to should be offered only when it is certain that they do not
+// come any more: their own changes would be added once again.
 func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) error {
 	lost, err := s.lost(ctx, collection, id)
 	if err != nil {
 		return err
 	}
 	if lost.Removed {
-		return fmt.Errorf("%w: central has the record removed, since it lost that it was brought back; bring it back there, exchange, and offer then what is still missing", ErrNotAllowed)
+		return fmt.Errorf("%w: central has the record removed, since it lost that it was brought back; bring it back "+
+			"there, exchange, and offer then what is still missing", ErrNotAllowed)
 	}
 	err = s.saving(ctx, collection, func(tx *sqlx.Tx, _ *definition.Collection, known map[string]string) error {
 		row, err := loadStored(ctx, tx, collection, id.String())
@@ -314,7 +337,8 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		if lost.Whole {
 			local := row.Local
 			row = stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: local}
-			if _, err = s.put(ctx, tx, row, row.Revision, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields), known); err != nil {
+			if _, err = s.put(ctx, tx, row, row.Revision, change.Add, lost.Fields, record.Fields{}.Apply(lost.Fields),
+				known); err != nil {
 				return err
 			}
 			return dateLast(ctx, tx, lost.EditedAt)
@@ -323,7 +347,8 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		if err := json.Unmarshal([]byte(row.Fields), &before); err != nil {
 			return fmt.Errorf("%w: record %s", ErrDamaged, id)
 		}
-		if _, err = s.put(ctx, tx, row, row.Revision, change.Edit, lost.Fields, before.Apply(lost.Fields), known); err != nil {
+		if _, err = s.put(ctx, tx, row, row.Revision, change.Edit, lost.Fields, before.Apply(lost.Fields),
+			known); err != nil {
 			return err
 		}
 		return dateLast(ctx, tx, lost.EditedAt)
@@ -340,7 +365,8 @@ func dateLast(ctx context.Context, tx *sqlx.Tx, at time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE outbox SET boot = ?, line = ? WHERE number = ?`, answeredBefore, at.UnixMilli(), number)
+	_, err = tx.ExecContext(ctx, `UPDATE outbox SET boot = ?, line = ? WHERE number = ?`, answeredBefore, at.UnixMilli(),
+		number)
 	return err
 }
 
@@ -358,10 +384,12 @@ func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, b
 		return err
 	}
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM lost_values WHERE collection = ? AND id = ?`, collection, id.String()); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM lost_values WHERE collection = ? AND id = ?`, collection,
+			id.String()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ? AND lost <> '' AND pending = 0`, collection, id.String())
+		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ? AND lost <> '' AND pending = 0`,
+			collection, id.String())
 		return err
 	})
 	if err == nil {

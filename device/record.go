@@ -52,17 +52,19 @@ type Record struct {
 	Revision   int64         `json:"revision"` // central's; 0 when central has none yet
 	Pending    int           `json:"pending"`  // changes that central has not accepted yet
 	Refused    int           `json:"refused"`  // of these, refused or waiting
-	// PendingBelow counts the records below this one, its children and theirs, that hold changes which central has not accepted.
+	// PendingBelow counts the records below this one, its children and theirs, that hold changes which central has not
+	// accepted.
 	PendingBelow int       `json:"pending_below,omitempty"`
 	EditedAt     time.Time `json:"edited_at"`
 	Author       string    `json:"author,omitempty"`
 	Device       string    `json:"device,omitempty"`
 	// Disputes are the fields over which edits have met and that wait for a person; [Store.Settle] settles one.
 	Disputes map[string]merge.Dispute `json:"disputes,omitempty"`
-	// Decisions are what became, on this device, of a save whose author had seen an earlier state: which of two values stays,
-	// and by which rule. Central decides again when the change comes.
+	// Decisions are what became, on this device, of a save whose author had seen an earlier state: which of two values
+	// stays, and by which rule. Central decides again when the change comes.
 	Decisions []change.Decision `json:"decisions,omitempty"`
-	// Lost says that central was restored from a backup, and has not said since that it has the record; see [Store.LostRecords].
+	// Lost says that central was restored from a backup, and has not said since that it has the record; see
+	// [Store.LostRecords].
 	Lost bool `json:"lost,omitempty"`
 	// Provisional stands in for numbers that central has not given yet, by field.
 	Provisional map[string]string `json:"provisional,omitempty"`
@@ -102,7 +104,8 @@ const storedColumns = `collection, id, revision, removed, fields, computed, loca
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
 
 func (r stored) record(c *definition.Collection) (Record, error) {
-	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused, Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device, Decisions: r.decisions}
+	shown := Record{Collection: r.Collection, Revision: r.Revision, Pending: r.Pending, Refused: r.Refused,
+		Lost: r.Lost != "", EditedAt: parseTime(r.EditedAt), Author: r.Author, Device: r.Device, Decisions: r.decisions}
 	if err := json.Unmarshal([]byte(r.Fields), &shown.Fields); err != nil {
 		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
 	}
@@ -111,7 +114,8 @@ func (r stored) record(c *definition.Collection) (Record, error) {
 		return shown, fmt.Errorf("%w: record id %q", ErrDamaged, r.ID)
 	}
 	var computed, local record.Fields
-	if err := errors.Join(json.Unmarshal([]byte(r.Computed), &computed), json.Unmarshal([]byte(r.Local), &local)); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(r.Computed), &computed),
+		json.Unmarshal([]byte(r.Local), &local)); err != nil {
 		return shown, fmt.Errorf("%w: record %s", ErrDamaged, r.ID)
 	}
 	maps.Copy(shown.Fields, computed)
@@ -127,7 +131,8 @@ func (r stored) record(c *definition.Collection) (Record, error) {
 	return shown, nil
 }
 
-// provisional gives what stands in for the numbers of a record that central has not numbered yet, and its label with these.
+// provisional gives what stands in for the numbers of a record that central has not numbered yet, and its label with
+// these.
 func provisional(c *definition.Collection, id uuid.UUID, fields record.Fields) (map[string]string, string) {
 	var marks map[string]string
 	named := fields
@@ -219,7 +224,8 @@ func (s *Store) Find(ctx context.Context, collection string, ask Ask) (Found, er
 	return found, err
 }
 
-// findAll goes through the collection once, for a search, which looks into every record and finds few: their ids first, then the page.
+// findAll goes through the collection once, for a search, which looks into every record and finds few: their ids
+// first, then the page.
 func (s *Store) findAll(ctx context.Context, c *definition.Collection, from string, args []any, found *Found) error {
 	var ids []string
 	if err := s.db.SelectContext(ctx, &ids, `SELECT id`+from, args...); err != nil {
@@ -281,7 +287,8 @@ func (s *Store) Get(ctx context.Context, collection string, id uuid.UUID) (Recor
 		return Record{}, fmt.Errorf("%w: %s in %s was removed", ErrNoRecord, id, collection)
 	}
 	if row.UsedAt != nil {
-		if _, err := s.db.ExecContext(ctx, `UPDATE records SET used_at = ? WHERE collection = ? AND id = ?`, timeText(s.now()), collection, row.ID); err != nil {
+		if _, err := s.db.ExecContext(ctx, `UPDATE records SET used_at = ? WHERE collection = ? AND id = ?`,
+			timeText(s.now()), collection, row.ID); err != nil {
 			return Record{}, storeError(err)
 		}
 	}
@@ -292,8 +299,8 @@ func (s *Store) Get(ctx context.Context, collection string, id uuid.UUID) (Recor
 	return found.Records[0], nil
 }
 
-// Resolve finds the id of the record that a text means: its id, the start or the end of it, or its label if only one record
-// has it.
+// Resolve finds the id of the record that a text means: its id, the start or the end of it, or its label if only one
+// record has it.
 func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID, error) {
 	if id, err := uuid.Parse(text); err == nil {
 		return id, nil
@@ -305,7 +312,8 @@ func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID
 	if len(text) >= 4 {
 		var ids []string
 		part := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text))
-		err := s.db.SelectContext(ctx, &ids, `SELECT id FROM records WHERE collection = ? AND NOT removed AND (id LIKE ? ESCAPE '\' OR id LIKE ? ESCAPE '\') LIMIT 2`,
+		err := s.db.SelectContext(ctx, &ids, `SELECT id FROM records
+				WHERE collection = ? AND NOT removed AND (id LIKE ? ESCAPE '\' OR id LIKE ? ESCAPE '\') LIMIT 2`,
 			collection, part+"%", "%"+part)
 		if err != nil {
 			return uuid.Nil, storeError(err)

@@ -16,9 +16,10 @@ const (
 	longestWait = 15 * time.Minute
 )
 
-// Repeat exchanges again and again until the context is done: first after a random part of the span, so that a fleet does not come
-// all at once, then each time the span has passed. When central cannot be reached, it tries again after a delay that doubles, with
-// a random part, and never gets longer than the span or a quarter of an hour. Tell hears of each run.
+// Repeat exchanges again and again until the context is done: first after a random part of the span, so that a fleet
+// does not come all at once, then each time the span has passed. When central cannot be reached, it tries again after
+// a delay that doubles, with a random part, and never gets longer than the span or a quarter of an hour. Tell hears
+// of each run.
 //
 // With holdBack it does not exchange while the link is metered (see [Store.SetMetered]) and says ErrMetered instead.
 //
@@ -51,7 +52,8 @@ func (s *Store) Repeat(ctx context.Context, span time.Duration, holdBack bool, t
 // ErrMetered says that an exchange was held back.
 var ErrMetered = errors.New("the link is metered; exchanges are held back")
 
-// SetMetered notes whether the link that the device has now costs by the byte. Apps know that from their system; this package does not ask.
+// SetMetered notes whether the link that the device has now costs by the byte. Apps know that from their system; this
+// package does not ask.
 func (s *Store) SetMetered(ctx context.Context, metered bool) error {
 	return storeError(setFact(ctx, s.db, factMetered, strconv.FormatBool(metered)))
 }
@@ -78,8 +80,8 @@ func passing(err error) bool {
 	return errors.Is(err, link.ErrUnreachable) || errors.Is(err, ErrBusy)
 }
 
-// retryDelay is how long to wait after so many failures before: doubled each time, with a part of chance between a half and the
-// whole of it.
+// retryDelay is how long to wait after so many failures before: doubled each time, with a part of chance between a
+// half and the whole of it.
 func retryDelay(failures int, span time.Duration, chance float64) time.Duration {
 	longest := min(span, longestWait)
 	delay := longest

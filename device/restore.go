@@ -11,9 +11,10 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Restore makes a store of a backup, in a file that is not there yet. The store gets a new incarnation, so that it reuses no number: what it
-// saves from now on is told from what the lost store saved after the backup. What the backup holds unsent goes to central under the old
-// incarnation, and counts once, even if the lost store has sent it. The lost store must not be used any more; if it turns up, discard it.
+// Restore makes a store of a backup, in a file that is not there yet. The store gets a new incarnation, so that it
+// reuses no number: what it saves from now on is told from what the lost store saved after the backup. What the
+// backup holds unsent goes to central under the old incarnation, and counts once, even if the lost store has sent it.
+// The lost store must not be used any more; if it turns up, discard it.
 func Restore(ctx context.Context, backup, path string, options Options) error {
 	for _, file := range []string{path, saltPath(path)} {
 		if _, err := os.Stat(file); err == nil {

@@ -41,8 +41,9 @@ func (q Queued) Shown(value json.RawMessage, plain func(json.RawMessage) string)
 	return text
 }
 
-// Review lists what central has not accepted yet of the changes of whoever is signed in, in the order in which they will be sent, field by
-// field from what to what. Those of others on the same device are sealed for them; [Store.People] counts them.
+// Review lists what central has not accepted yet of the changes of whoever is signed in, in the order in which they
+// will be sent, field by field from what to what. Those of others on the same device are sealed for them;
+// [Store.People] counts them.
 func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
@@ -56,7 +57,8 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 		View string `db:"view"`
 	}
 	err = s.db.SelectContext(ctx, &rows, `
-		SELECT o.*, r.fields AS view FROM outbox o JOIN records r ON r.collection = o.collection AND r.id = o.record WHERE o.author = ? ORDER BY o.number`, worker)
+		SELECT o.*, r.fields AS view FROM outbox o JOIN records r ON r.collection = o.collection AND r.id = o.record
+			WHERE o.author = ? ORDER BY o.number`, worker)
 	if err != nil {
 		return nil, storeError(err)
 	}
@@ -75,7 +77,8 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 		if err := json.Unmarshal([]byte(row.View), &view); err != nil {
 			return nil, fmt.Errorf("%w: record %s", ErrDamaged, row.queued.Record)
 		}
-		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: label(c, ch.Record, view), Kind: ch.Kind, Base: ch.Base,
+		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: label(c, ch.Record, view),
+			Kind: ch.Kind, Base: ch.Base,
 			Fields: ch.Fields, EditedAt: ch.EditedAt, Author: ch.Author, Sent: row.State == isSent}
 		if all[n].References, err = s.references(ctx, c, ch.Fields); err != nil {
 			return nil, err
@@ -98,7 +101,8 @@ func label(c *definition.Collection, id uuid.UUID, view record.Fields) string {
 }
 
 // references finds the labels of the records that a delta's fields refer to.
-func (s *Store) references(ctx context.Context, c *definition.Collection, delta record.Delta) (map[string]string, error) {
+func (s *Store) references(ctx context.Context, c *definition.Collection,
+	delta record.Delta) (map[string]string, error) {
 	labels := map[string]string{}
 	for _, name := range delta.Names() {
 		field, known := c.Field(name)

@@ -24,14 +24,16 @@ func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Reco
 	return s.save(ctx, collection, s.newID(), change.Add, fields)
 }
 
-// Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what is there,
-// nothing is saved. With [Saw], what others have done since is kept or not by the rules of the collection, as at central.
-func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields, options ...SaveOption) (Record, error) {
+// Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what
+// is there, nothing is saved. With [Saw], what others have done since is kept or not by the rules of the collection,
+// as at central.
+func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields,
+	options ...SaveOption) (Record, error) {
 	return s.save(ctx, collection, id, change.Edit, fields, options...)
 }
 
-// Remove removes a record from this device at once, and from everywhere when central has taken the removal. With [Saw], an edit
-// that the remover has not seen may outlive it: then the record stays.
+// Remove removes a record from this device at once, and from everywhere when central has taken the removal. With
+// [Saw], an edit that the remover has not seen may outlive it: then the record stays.
 func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) error {
 	_, err := s.save(ctx, collection, id, change.Remove, nil, options...)
 	return err
@@ -40,9 +42,9 @@ func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID, opt
 // SaveOption says more about a save.
 type SaveOption func(*wish)
 
-// Saw says what the author of an edit or a removal had before them: the record as it was read. A form may be open while an
-// exchange brings news; what came since is not overwritten by what the form still shows. Without it, the author is taken to have
-// seen what this device has now.
+// Saw says what the author of an edit or a removal had before them: the record as it was read. A form may be open
+// while an exchange brings news; what came since is not overwritten by what the form still shows. Without it, the
+// author is taken to have seen what this device has now.
 func Saw(r Record) SaveOption {
 	return func(w *wish) { w.saw = &r }
 }
@@ -68,7 +70,8 @@ func wishFor(collection string, kind change.Kind, fields Fields, options []SaveO
 }
 
 // save writes the change and the new view of its record in one transaction.
-func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind change.Kind, fields Fields, options ...SaveOption) (Record, error) {
+func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind change.Kind, fields Fields,
+	options ...SaveOption) (Record, error) {
 	w, err := wishFor(collection, kind, fields, options)
 	if err != nil {
 		return Record{}, err
@@ -89,7 +92,8 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 			if err := s.computeMarked(ctx, tx); err != nil {
 				return err
 			}
-			if err := tx.GetContext(ctx, &row.Computed, `SELECT coalesce((SELECT computed FROM records WHERE collection = ? AND id = ?), '{}')`, collection, id.String()); err != nil {
+			if err := tx.GetContext(ctx, &row.Computed, `SELECT coalesce((SELECT computed
+					FROM records WHERE collection = ? AND id = ?), '{}')`, collection, id.String()); err != nil {
 				return err
 			}
 		}
@@ -104,7 +108,8 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 }
 
 // saving runs a transaction that saves in a collection, if whoever is signed in may do so now.
-func (s *Store) saving(ctx context.Context, collection string, work func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) error) error {
+func (s *Store) saving(ctx context.Context, collection string,
+	work func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) error) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		c, err := s.collection(ctx, tx, collection)
 		if err != nil {
@@ -132,7 +137,8 @@ func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 	case known[factWorker] == "":
 		return ErrSignedOut
 	}
-	// A clock that was never set gives edits a time that nobody can make sense of later; one that is merely off is corrected.
+	// A clock that was never set gives edits a time that nobody can make sense of later; one that is merely off is
+	// corrected.
 	if now := s.now(); now.Year() < firstYear {
 		return fmt.Errorf("%w: it says %s", ErrClock, now.Local().Format("2 Jan 2006 15:04"))
 	}
@@ -147,13 +153,15 @@ func (s *Store) maySave(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 	}
 	asOf, age, err := s.ageOf(ctx, tx, c)
 	if err == nil && age == definition.TooOld {
-		err = fmt.Errorf("%w: %s are as of %s, and %s is allowed", ErrTooOld, c.Title, asOf.Local().Format("2 Jan 2006 15:04"), c.Sync.MaxAge.Block)
+		err = fmt.Errorf("%w: %s are as of %s, and %s is allowed", ErrTooOld, c.Title,
+			asOf.Local().Format("2 Jan 2006 15:04"), c.Sync.MaxAge.Block)
 	}
 	return err
 }
 
 // saveIn saves within a transaction, with what has been read already.
-func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish, known map[string]string) (stored, error) {
+func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, w wish,
+	known map[string]string) (stored, error) {
 	collection, kind := c.Definition.Collection, w.kind
 	row := stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: "{}"}
 	before := record.Fields{}
@@ -203,8 +211,10 @@ func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 	return row, s.writeStored(ctx, tx, row) // local values only
 }
 
-// takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is left is to be sent.
-func (r *stored) takeLocal(c *definition.Collection, set record.Fields, cleared []string) (record.Fields, []string, error) {
+// takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is
+// left is to be sent.
+func (r *stored) takeLocal(c *definition.Collection, set record.Fields,
+	cleared []string) (record.Fields, []string, error) {
 	var wrong []change.Reason
 	var local record.Fields
 	left := record.Fields{}
@@ -303,14 +313,17 @@ func deltaOf(before, set record.Fields, cleared []string) record.Delta {
 func invalid(collection string, err error) error {
 	var wrong *record.FieldError
 	if errors.As(err, &wrong) {
-		return &InvalidError{collection, []change.Reason{{Field: wrong.Field, Code: change.CodeInvalidValue, Message: wrong.Err.Error()}}}
+		return &InvalidError{collection, []change.Reason{{Field: wrong.Field, Code: change.CodeInvalidValue,
+			Message: wrong.Err.Error()}}}
 	}
 	return err
 }
 
-// enqueue puts a change at the end of the outbox and its effect into the view. An edit of a record of which central has refused something
-// mends that: both become one change. What was refused together with it goes again together with it.
-func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
+// enqueue puts a change at the end of the outbox and its effect into the view. An edit of a record of which central
+// has refused something mends that: both become one change. What was refused together with it goes again together
+// with it.
+func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind change.Kind, delta record.Delta,
+	after record.Fields, known map[string]string) (stored, error) {
 	if kind != change.Edit || row.Pending == 0 {
 		return s.put(ctx, tx, row, row.Revision, kind, delta, after, known)
 	}
@@ -331,7 +344,8 @@ func (s *Store) enqueue(ctx context.Context, tx *sqlx.Tx, row stored, kind chang
 }
 
 // put writes a change that starts from a revision of central's, and the view after it.
-func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, base int64, kind change.Kind, delta record.Delta, after record.Fields, known map[string]string) (stored, error) {
+func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, base int64, kind change.Kind, delta record.Delta,
+	after record.Fields, known map[string]string) (stored, error) {
 	now := s.now()
 	stamp, err := s.nextStamp(ctx, tx, known[factStamp])
 	if err != nil {
@@ -344,7 +358,8 @@ func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, base int64, ki
 	if err != nil {
 		return row, err
 	}
-	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, base, string(text), stamp.String(), timeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
+	if err := s.exec(ctx, tx, insertChange, row.Collection, row.ID, kind, base, string(text), stamp.String(),
+		timeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {
@@ -370,6 +385,7 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 }
 
 func (s *Store) writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local, row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
+	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local,
+		row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
 		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
 }

@@ -12,8 +12,8 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// Cost of deriving a store's key from its passphrase by argon2id (RFC 9106, second recommended option). It is paid once for each
-// time the store is opened.
+// Cost of deriving a store's key from its passphrase by argon2id (RFC 9106, second recommended option). It is paid
+// once for each time the store is opened.
 const (
 	sealTime    = 3
 	sealMemory  = 64 * 1024 // KiB
@@ -24,15 +24,16 @@ const (
 
 // Errors of encrypted stores.
 var (
-	ErrSealed     = errors.New("this store is encrypted; give its passphrase")
-	ErrNotSealed  = errors.New("this store is there already and is not encrypted; open it without a passphrase, or make another")
+	ErrSealed    = errors.New("this store is encrypted; give its passphrase")
+	ErrNotSealed = errors.New("this store is there already and is not encrypted; open it without a passphrase, or " +
+		"make another")
 	ErrPassphrase = errors.New("this is not the passphrase of the store")
 )
 
 const leastPassphrase = 8 // characters
 
-// saltPath is the file beside a store that makes its key differ from those of other stores with the same passphrase. It is no
-// secret, but without it the store cannot be opened.
+// saltPath is the file beside a store that makes its key differ from those of other stores with the same passphrase.
+// It is no secret, but without it the store cannot be opened.
 func saltPath(path string) string { return path + ".salt" }
 
 // seal gives what the store's name needs to be opened encrypted, or nothing for a store that is not.

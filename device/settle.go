@@ -17,9 +17,9 @@ import (
 // ErrNoDispute says that a field does not wait for anybody.
 var ErrNoDispute = fmt.Errorf("%w: nobody disputes this field; it may have been settled", ErrNoRecord)
 
-// Settle gives a disputed field the value that it is to have, be it one of those in dispute or another. It works without signal: settling is a
-// change like any other, with its author, and goes to central with the next exchange. If somebody else has settled it meanwhile, theirs
-// stands and this one opens the conflict anew.
+// Settle gives a disputed field the value that it is to have, be it one of those in dispute or another. It works
+// without signal: settling is a change like any other, with its author, and goes to central with the next exchange.
+// If somebody else has settled it meanwhile, theirs stands and this one opens the conflict anew.
 func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, field string, value any) (Record, error) {
 	raw, err := json.Marshal(value)
 	if err != nil {
@@ -56,7 +56,8 @@ func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, fie
 				return err
 			}
 			if string(to) != "false" {
-				return &InvalidError{collection, []change.Reason{{Field: field, Code: change.CodeInvalidValue, Message: "is true, and the record goes, or false"}}}
+				return &InvalidError{collection, []change.Reason{{Field: field, Code: change.CodeInvalidValue,
+					Message: "is true, and the record goes, or false"}}}
 			}
 			delta = record.Delta{} // an edit of nothing by whoever knows of the removal: the record stays
 		}

@@ -48,8 +48,9 @@ func (s *Store) Status(ctx context.Context) (Status, error) {
 	if err != nil {
 		return status, storeError(err)
 	}
-	into := map[string]*string{factCentral: &status.Central, factDevice: &status.Device, factName: &status.Name, factWorker: &status.Worker,
-		factRole: &status.Role, factIncarnation: &status.Incarnation}
+	into := map[string]*string{factCentral: &status.Central, factDevice: &status.Device, factName: &status.Name,
+		factWorker: &status.Worker,
+		factRole:   &status.Role, factIncarnation: &status.Incarnation}
 	for name, to := range into {
 		*to = known[name]
 	}
@@ -89,7 +90,8 @@ func (s *Store) Log(ctx context.Context, limit int) ([]Logged, error) {
 		Summary   string `db:"summary"`
 		Error     string `db:"error"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT started_at, ended_at, summary, error FROM exchanges ORDER BY ended_at DESC LIMIT ?`, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT started_at, ended_at, summary, error
+			FROM exchanges ORDER BY ended_at DESC LIMIT ?`, limit); err != nil {
 		return nil, storeError(err)
 	}
 	all := make([]Logged, len(rows))
@@ -110,7 +112,8 @@ func (s *Store) lastExchange(ctx context.Context) (*Logged, error) {
 	return &all[0], nil
 }
 
-// Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the same.
+// Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the
+// same.
 func (s *Store) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
 	var set fingerprint.Set
 	rows, err := s.db.QueryContext(ctx, `SELECT id, fields FROM records WHERE collection = ? AND NOT removed`, collection)

@@ -1,6 +1,6 @@
 // Package device is the library for apps that collect data where there is no signal. A [Store] is one local store: it
-// keeps the records that its worker needs, takes edits at once and for good, and exchanges them with central when central
-// can be reached.
+// keeps the records that its worker needs, takes edits at once and for good, and exchanges them with central when
+// central can be reached.
 //
 //	store, err := device.Open(ctx, "crew.db", device.Options{})
 //	err = store.Enrol(ctx, "http://127.0.0.1:8400", "ABCD-EFGH-IJKL-MNOP", "Valley tablet")
@@ -9,8 +9,8 @@
 //	bridge, err = store.Edit(ctx, "structures", bridge.ID, device.Fields{"state": "closed"})
 //	_, err = store.Exchange(ctx, nil) // in signal again
 //
-// Each save validates the record and writes change and record in one transaction. What central has not answered stays in the
-// outbox through crashes, cut connections and refusals.
+// Each save validates the record and writes change and record in one transaction. What central has not answered stays
+// in the outbox through crashes, cut connections and refusals.
 package device
 
 import (
@@ -77,8 +77,8 @@ type Store struct {
 	hub      hub
 }
 
-// Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it can hold
-// records.
+// Open opens the local store in a file and makes the file if there is none. A new store must be enrolled before it
+// can hold records.
 func Open(ctx context.Context, path string, options Options) (*Store, error) {
 	if options.NewID == nil {
 		options.NewID = func() uuid.UUID { return uuid.Must(uuid.NewV7()) }
@@ -116,7 +116,9 @@ func Open(ctx context.Context, path string, options Options) (*Store, error) {
 		return nil, storeError(err)
 	}
 	db.SetMaxOpenConns(4)
-	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, over: options.Transport, patience: options.Patience, newID: options.NewID, agent: options.Agent, sealed: sealed, compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
+	s := &Store{db: db, path: path, now: options.Now, tick: options.Tick, over: options.Transport,
+		patience: options.Patience, newID: options.NewID, agent: options.Agent, sealed: sealed,
+		compiled: map[string]*definition.Collection{}, prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = diskError(path, err); sealed != "" && errors.Is(err, ErrDamaged) {
@@ -145,7 +147,8 @@ func (s *Store) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return err
 	}
-	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`, factIncarnation, s.newID().String()); err != nil {
+	if _, err = s.db.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING`,
+		factIncarnation, s.newID().String()); err != nil {
 		return err
 	}
 	if err := s.prepareStatements(ctx); err != nil {

@@ -69,7 +69,8 @@ func TestQueriesAgree(t *testing.T) {
 	bed := testbed.Start(t)
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
-	for n, name := range []string{"Ridge Path", "ridge end", "100% Way", "Under_score", `Quote "it"`, "Ärm Path", "Valley", "Plain"} {
+	for n, name := range []string{"Ridge Path", "ridge end", "100% Way", "Under_score", `Quote "it"`, "Ärm Path",
+		"Valley", "Plain"} {
 		fields := device.Fields{"name": name, "length_km": float64(n) * 1.5, "state": []string{"open", "closed"}[n%2]}
 		if n == 6 {
 			fields["length_km"], fields["state"] = nil, nil
@@ -83,14 +84,20 @@ func TestQueriesAgree(t *testing.T) {
 		search, sort string
 		limit, skip  int
 	}{
-		{nil, "", "", 0, 0}, {nil, "", "name", 3, 2}, {nil, "", "-length_km,name", 0, 0}, {[]string{"length_km>3"}, "", "length_km", 0, 0},
-		{[]string{"length_km>=3", "state=open"}, "", "name", 0, 0}, {[]string{"state!=open"}, "", "name", 0, 0}, {[]string{"state="}, "", "name", 0, 0},
-		{[]string{"name~ridge"}, "", "name", 0, 0}, {nil, "ridge", "name", 0, 0}, {nil, "path ridge", "name", 0, 0}, {nil, "100%", "name", 0, 0},
-		{nil, "under_", "name", 0, 0}, {nil, `"it"`, "name", 0, 0}, {nil, "name", "name", 0, 0}, {nil, "", "revision,-name", 0, 0},
+		{nil, "", "", 0, 0}, {nil, "", "name", 3, 2}, {nil, "", "-length_km,name", 0, 0},
+		{[]string{"length_km>3"}, "", "length_km", 0, 0},
+		{[]string{"length_km>=3", "state=open"}, "", "name", 0, 0}, {[]string{"state!=open"}, "", "name", 0, 0},
+		{[]string{"state="}, "", "name", 0, 0},
+		{[]string{"name~ridge"}, "", "name", 0, 0}, {nil, "ridge", "name", 0, 0}, {nil, "path ridge", "name", 0, 0},
+		{nil, "100%", "name", 0, 0},
+		{nil, "under_", "name", 0, 0}, {nil, `"it"`, "name", 0, 0}, {nil, "name", "name", 0, 0},
+		{nil, "", "revision,-name", 0, 0},
 	} {
-		found, err := store.Find(t.Context(), "trails", query.Ask{Where: q.where, Search: q.search, Sort: q.sort, Limit: q.limit, Offset: q.skip})
+		found, err := store.Find(t.Context(), "trails", query.Ask{Where: q.where, Search: q.search, Sort: q.sort,
+			Limit: q.limit, Offset: q.skip})
 		testbed.Must(t, err)
-		listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails", query.Ask{Where: q.where, Search: q.search, Sort: q.sort, Limit: q.limit, Offset: q.skip})
+		listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "trails",
+			query.Ask{Where: q.where, Search: q.search, Sort: q.sort, Limit: q.limit, Offset: q.skip})
 		testbed.Must(t, err)
 		here, there := fmt.Sprint(found.Total, ":"), fmt.Sprint(listing.Total, ":")
 		for _, r := range found.Records {

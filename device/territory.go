@@ -14,9 +14,9 @@ import (
 	"homing/wire"
 )
 
-// cover brings what the device has loaded of a collection in line with the territories that its worker holds: what was lost is
-// dropped, what was gained is loaded, and the rest stays as it is. It gives what is covered then. Each step is kept, so that one
-// that was broken off is gone on with.
+// cover brings what the device has loaded of a collection in line with the territories that its worker holds: what
+// was lost is dropped, what was gained is loaded, and the rest stays as it is. It gives what is covered then. Each
+// step is kept, so that one that was broken off is gone on with.
 func (e *exchange) cover(ctx context.Context, name string, cursor int64) ([]string, error) {
 	c, err := e.Collection(ctx, name)
 	if err != nil {
@@ -49,12 +49,16 @@ func (e *exchange) cover(ctx context.Context, name string, cursor int64) ([]stri
 	case !c.Territorial():
 		return nil, e.setCoverage(ctx, name, nil)
 	}
-	lost := slices.ContainsFunc(row.covers, func(key string) bool { return !slices.Contains(now, key) }) && !slices.Contains(now, rights.All)
+	lost := slices.ContainsFunc(row.covers, func(key string) bool { return !slices.Contains(now, key) }) &&
+		!slices.Contains(now, rights.All)
 	if lost {
 		if err := e.drop(ctx, c, now); err != nil {
 			return nil, err
 		}
-		row.covers = slices.DeleteFunc(row.covers, func(key string) bool { return key != rights.All && !slices.Contains(now, key) })
+		row.covers = slices.DeleteFunc(row.covers, func(key string) bool {
+			return key != rights.All &&
+				!slices.Contains(now, key)
+		})
 	}
 	if slices.Contains(row.covers, rights.All) {
 		return now, e.setCoverage(ctx, name, now) // all was loaded, so what is held now is loaded
@@ -81,7 +85,8 @@ func (s *Store) coverage(ctx context.Context, name string) (coverage, error) {
 		Gaining *string `db:"gaining"`
 		Gained  int64   `db:"gained"`
 	}
-	if err := s.db.GetContext(ctx, &row, `SELECT covers, gaining, gained FROM collections WHERE name = ?`, name); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT covers, gaining, gained FROM collections WHERE name = ?`,
+		name); err != nil {
 		return coverage{}, storeError(err)
 	}
 	known := coverage{gained: row.Gained}
@@ -104,12 +109,13 @@ func (s *Store) setCoverage(ctx context.Context, name string, covers []string) e
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = NULL, gained = 0 WHERE name = ?`, string(text), name)
+	_, err = s.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = NULL, gained = 0 WHERE name = ?`,
+		string(text), name)
 	return storeError(err)
 }
 
-// gain loads territories from the start, with a cursor of its own. A load of the same territories that was broken off goes on
-// where it was.
+// gain loads territories from the start, with a cursor of its own. A load of the same territories that was broken off
+// goes on where it was.
 func (e *exchange) gain(ctx context.Context, name string, gained []string, known coverage) error {
 	if !slices.Equal(known.gaining, gained) {
 		text, err := json.Marshal(gained)
@@ -120,7 +126,8 @@ func (e *exchange) gain(ctx context.Context, name string, gained []string, known
 		if err != nil {
 			return err
 		}
-		if _, err := e.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = ?, gained = 0 WHERE name = ?`, string(covers), string(text), name); err != nil {
+		if _, err := e.db.ExecContext(ctx, `UPDATE collections SET covers = ?, gaining = ?, gained = 0 WHERE name = ?`,
+			string(covers), string(text), name); err != nil {
 			return storeError(err)
 		}
 		known.gained = 0
@@ -134,11 +141,13 @@ func noteGain(ctx context.Context, tx *sqlx.Tx, page wire.Page) error {
 	return err
 }
 
-// drop lets go of the records that none of the given territories covers. Those with unsent changes go when these are answered.
+// drop lets go of the records that none of the given territories covers. Those with unsent changes go when these are
+// answered.
 func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []string) error {
 	return e.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
 		var rows []stored
-		if err := tx.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, c.Definition.Collection); err != nil {
+		if err := tx.SelectContext(ctx, &rows,
+			`SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, c.Definition.Collection); err != nil {
 			return nil, err
 		}
 		for _, row := range rows {
@@ -165,7 +174,8 @@ func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []st
 }
 
 // withdraw lets go of a record that central says the worker no longer covers.
-func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) (changed bool, err error) {
+func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string,
+	r wire.Record) (changed bool, err error) {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
 		return false, nil
@@ -187,15 +197,16 @@ func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
 		row.Withdrawn = max(row.Withdrawn, row.Revision)
 	}
 	if row.Pending > 0 {
-		_, err := tx.ExecContext(ctx, `UPDATE records SET withdrawn = ? WHERE collection = ? AND id = ?`, row.Withdrawn, row.Collection, row.ID)
+		_, err := tx.ExecContext(ctx, `UPDATE records SET withdrawn = ? WHERE collection = ? AND id = ?`, row.Withdrawn,
+			row.Collection, row.ID)
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
 	return err
 }
 
-// lookAnew makes collections load from the start whose reading rule may decide otherwise than when they were loaded, since the
-// device's workers, or what they may, are others now. What they may no longer read comes as withdrawals.
+// lookAnew makes collections load from the start whose reading rule may decide otherwise than when they were loaded,
+// since the device's workers, or what they may, are others now. What they may no longer read comes as withdrawals.
 func (e *exchange) lookAnew(ctx context.Context, all map[string]*definition.Collection) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		sight, err := fact(ctx, tx, factSight)
@@ -210,7 +221,8 @@ func (e *exchange) lookAnew(ctx context.Context, all map[string]*definition.Coll
 				WHERE name = ? AND sight <> ? AND sight <> ''`, name, sight); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `UPDATE collections SET sight = ? WHERE name = ? AND sight <> ?`, sight, name, sight); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE collections SET sight = ? WHERE name = ? AND sight <> ?`, sight, name,
+				sight); err != nil {
 				return err
 			}
 		}

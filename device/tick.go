@@ -10,8 +10,8 @@ import (
 	"homing/core/clock"
 )
 
-// Tick reads a clock that nobody turns: how long the machine has run, and an identity of this run. What is measured with it tells how long ago a
-// change was made, whatever was done to the clock since.
+// Tick reads a clock that nobody turns: how long the machine has run, and an identity of this run. What is measured
+// with it tells how long ago a change was made, whatever was done to the clock since.
 type Tick func() (boot string, since time.Duration)
 
 // processTick stands in where the system has no such clock: it holds for this process.
@@ -20,9 +20,9 @@ func processTick() Tick {
 	return func() (string, time.Duration) { return boot, time.Since(began) }
 }
 
-// unsure is by how much a change may be dated wrong beyond what this exchange has measured of the clock, since the machine was
-// started anew after it was stamped and nothing tells whether its clock was turned. What was measured before that bounds it;
-// where nothing was, the change was made at some time between its stamp and now.
+// unsure is by how much a change may be dated wrong beyond what this exchange has measured of the clock, since the
+// machine was started anew after it was stamped and nothing tells whether its clock was turned. What was measured
+// before that bounds it; where nothing was, the change was made at some time between its stamp and now.
 func (e *exchange) unsure(ctx context.Context, q queued) (time.Duration, error) {
 	boot, _ := e.tick()
 	if q.Boot == answeredBefore || q.Boot == boot {
@@ -45,8 +45,8 @@ func (e *exchange) unsure(ctx context.Context, q queued) (time.Duration, error) 
 // leastTurn is what the clock must have been turned by to count. Less is the system that keeps its clock right.
 const leastTurn = 50 * time.Millisecond
 
-// turned is by how much the device's clock was turned forward since a change was stamped. It is 0 where nothing tells, such as after the machine
-// was started anew. Offset is that of the clock now.
+// turned is by how much the device's clock was turned forward since a change was stamped. It is 0 where nothing
+// tells, such as after the machine was started anew. Offset is that of the clock now.
 func (s *Store) turned(q queued, offset clock.Offset) time.Duration {
 	if q.Boot == answeredBefore {
 		stamp, err := clock.Parse(q.Stamp)

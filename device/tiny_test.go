@@ -11,8 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// P1: a disk that is really full gives plain words, in a save, in a read and when the store is opened, and what was saved before
-// is still there when there is room again.
+// P1: a disk that is really full gives plain words, in a save, in a read and when the store is opened, and what was
+// saved before is still there when there is room again.
 func TestP1DiskWithoutRoom(t *testing.T) {
 	folder := t.TempDir()
 	if err := unix.Mount("tmpfs", folder, "tmpfs", 0, "size=1m"); err != nil {

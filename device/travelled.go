@@ -13,8 +13,8 @@ import (
 	"homing/wire"
 )
 
-// How long the log keeps what has travelled. A central that is restored from a backup older than this, or with more changes after it, is not
-// offered all of them again.
+// How long the log keeps what has travelled. A central that is restored from a backup older than this, or with more
+// changes after it, is not offered all of them again.
 const (
 	keepTravelled = 30 * 24 * time.Hour
 	mostTravelled = 50_000 // changes and records
@@ -30,18 +30,23 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q queued, answer w
 		generation = e.generation.String()
 	}
 	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds)
-		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, timeText(e.now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
-		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group, q.GroupOf, q.Folds)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+			?)`, timeText(e.now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
+		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group,
+		q.GroupOf, q.Folds)
 	return err
 }
 
-// noteReceived keeps the records of a page. Those of a first load are not kept one by one: they are what the store holds.
+// noteReceived keeps the records of a page. Those of a first load are not kept one by one: they are what the store
+// holds.
 func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page, gaining bool) error {
 	var first bool
-	if err := tx.GetContext(ctx, &first, `SELECT loading OR cursor = 0 OR pulled_at IS NULL FROM collections WHERE name = ?`, page.Collection); err != nil || first || gaining {
+	if err := tx.GetContext(ctx, &first, `SELECT loading OR cursor = 0 OR pulled_at IS NULL
+			FROM collections WHERE name = ?`, page.Collection); err != nil || first || gaining {
 		return err
 	}
-	insert, err := tx.PrepareContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision, fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`)
+	insert, err := tx.PrepareContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision,
+			fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`)
 	if err != nil {
 		return err
 	}
@@ -55,7 +60,8 @@ func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page
 		case r.Removed:
 			kind, fields = "removed", "{}"
 		}
-		if _, err := insert.ExecContext(ctx, at, exchange, page.Collection, r.ID.String(), kind, r.Revision, fields, r.Author); err != nil {
+		if _, err := insert.ExecContext(ctx, at, exchange, page.Collection, r.ID.String(), kind, r.Revision, fields,
+			r.Author); err != nil {
 			return err
 		}
 	}
@@ -64,7 +70,8 @@ func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page
 
 // forgetTravelled keeps the log within its bounds.
 func (s *Store) forgetTravelled(ctx context.Context) error {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid) FROM travelled) - ?2`,
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid)
+			FROM travelled) - ?2`,
 		timeText(s.now().Add(-keepTravelled)), mostTravelled); err != nil {
 		return storeError(err)
 	}
@@ -87,8 +94,9 @@ type Carried struct {
 	Author     string          `json:"author,omitempty"`
 }
 
-// Carried lists what an exchange has carried, in the order in which it was answered or came. It is kept for 30 days, or 50,000 changes and records;
-// records of a first load are not kept one by one. What central has refused of others who use this device is sealed for them.
+// Carried lists what an exchange has carried, in the order in which it was answered or came. It is kept for 30 days,
+// or 50,000 changes and records; records of a first load are not kept one by one. What central has refused of others
+// who use this device is sealed for them.
 func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
@@ -112,7 +120,8 @@ func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, err
 	}
 	if err := s.db.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields, t.author, coalesce(r.fields, '') AS now
 		FROM travelled t LEFT JOIN records r ON r.collection = t.collection AND r.id = t.record
-		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?) ORDER BY t.rowid`, exchange.String(), worker); err != nil {
+		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?)
+			ORDER BY t.rowid`, exchange.String(), worker); err != nil {
 		return nil, storeError(err)
 	}
 	definitions, err := s.all(ctx, s.db)
@@ -125,7 +134,8 @@ func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, err
 		if err != nil {
 			return nil, err
 		}
-		all[n] = Carried{At: parseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind, Answer: change.Verdict(row.Answer), Revision: row.Revision,
+		all[n] = Carried{At: parseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind,
+			Answer: change.Verdict(row.Answer), Revision: row.Revision,
 			Number: row.Number, Fields: json.RawMessage(row.Fields), Author: row.Author}
 		if c := definitions[row.Collection]; c != nil {
 			all[n].Label = label(c, id, carriedFields(row.Now, row.Fields, row.Up))

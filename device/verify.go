@@ -41,9 +41,9 @@ const (
 	OtherValues = "other values"
 )
 
-// Verify compares what this device holds of each collection with central, by fingerprints: no records travel. It pulls first, unless mere is
-// set. With mend, what differs is fetched anew; unsent changes stay on top of it, and a record that only this device has is kept, as one
-// that central has lost.
+// Verify compares what this device holds of each collection with central, by fingerprints: no records travel. It
+// pulls first, unless mere is set. With mend, what differs is fetched anew; unsent changes stay on top of it, and a
+// record that only this device has is kept, as one that central has lost.
 func (s *Store) Verify(ctx context.Context, mere, mend bool) ([]Verified, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err // differences are named
@@ -124,7 +124,8 @@ func (e *exchange) verify(ctx context.Context, c CollectionStatus) (Verified, er
 		}
 	}
 	for name, set := range sets {
-		if bucket := there.Buckets[name]; bucket.Count == set.Count() && (bucket.Fingerprint == set.String() || bucket.Count == 0) {
+		if bucket := there.Buckets[name]; bucket.Count == set.Count() &&
+			(bucket.Fingerprint == set.String() || bucket.Count == 0) {
 			continue
 		}
 		ask.Set("bucket", name)
@@ -134,7 +135,10 @@ func (e *exchange) verify(ctx context.Context, c CollectionStatus) (Verified, er
 		}
 		result.Differences = append(result.Differences, differences(name, here, detail.Records)...)
 	}
-	slices.SortFunc(result.Differences, func(a, b Difference) int { return strings.Compare(a.Record.String(), b.Record.String()) })
+	slices.SortFunc(result.Differences, func(a, b Difference) int {
+		return strings.Compare(a.Record.String(),
+			b.Record.String())
+	})
 	return result, nil
 }
 
@@ -147,7 +151,8 @@ func differences(bucket string, here map[uuid.UUID]heldHere, there []wire.Finger
 		case !known:
 			all = append(all, Difference{Record: r.ID, What: MissingHere, Central: r.Revision})
 		case held.fingerprint != r.Fingerprint:
-			all = append(all, Difference{Record: r.ID, Label: held.label, What: OtherValues, Here: held.revision, Central: r.Revision})
+			all = append(all, Difference{Record: r.ID, Label: held.label, What: OtherValues, Here: held.revision,
+				Central: r.Revision})
 		}
 	}
 	for id, held := range here {
@@ -159,13 +164,15 @@ func differences(bucket string, here map[uuid.UUID]heldHere, there []wire.Finger
 }
 
 // heldHere gives what central last said of each record: what is unsent does not count.
-func (e *exchange) heldHere(ctx context.Context, name string) (map[uuid.UUID]heldHere, map[string]*fingerprint.Set, error) {
+func (e *exchange) heldHere(ctx context.Context, name string) (map[uuid.UUID]heldHere, map[string]*fingerprint.Set,
+	error) {
 	c, err := e.Collection(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
 	var rows []stored
-	if err := e.db.SelectContext(ctx, &rows, `SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, name); err != nil {
+	if err := e.db.SelectContext(ctx, &rows,
+		`SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, name); err != nil {
 		return nil, nil, storeError(err)
 	}
 	here, sets := map[uuid.UUID]heldHere{}, map[string]*fingerprint.Set{}
@@ -201,7 +208,8 @@ func (e *exchange) fetchAnew(ctx context.Context, result *Verified) error {
 	}
 	err := e.within(ctx, func(tx *sqlx.Tx) error {
 		for _, one := range result.Differences {
-			if _, err := tx.ExecContext(ctx, `UPDATE records SET lost = ?, under_fields = CASE WHEN pending > 0 THEN under_fields END WHERE collection = ? AND id = ?`,
+			if _, err := tx.ExecContext(ctx, `UPDATE records SET lost = ?,
+					under_fields = CASE WHEN pending > 0 THEN under_fields END WHERE collection = ? AND id = ?`,
 				e.generation.String(), result.Collection, one.Record.String()); err != nil {
 				return err
 			}
@@ -232,8 +240,8 @@ func (e *exchange) fetchAnew(ctx context.Context, result *Verified) error {
 	return nil
 }
 
-// TurnBack sets the cursor of a collection back: the next exchange pulls again what was accepted since. What is here already stays as it is, and
-// nothing unsent is touched. It is for developers who want to see that.
+// TurnBack sets the cursor of a collection back: the next exchange pulls again what was accepted since. What is here
+// already stays as it is, and nothing unsent is touched. It is for developers who want to see that.
 func (s *Store) TurnBack(ctx context.Context, collection string, cursor int64) error {
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		if _, err := s.collection(ctx, tx, collection); err != nil {
@@ -244,9 +252,11 @@ func (s *Store) TurnBack(ctx context.Context, collection string, cursor int64) e
 			return err
 		}
 		if cursor < 0 || cursor > now {
-			return fmt.Errorf("%w: the cursor of %s is %d; it can be turned back to 0 to %d, and forward only by pulling", ErrNotAllowed, collection, now, now)
+			return fmt.Errorf("%w: the cursor of %s is %d; it can be turned back to 0 to %d, and forward only by pulling",
+				ErrNotAllowed, collection, now, now)
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, loading = loading OR ? = 0 WHERE name = ?`, cursor, cursor, collection)
+		_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, loading = loading OR ? = 0 WHERE name = ?`,
+			cursor, cursor, collection)
 		return err
 	})
 }

@@ -13,8 +13,8 @@ import (
 	"homing/core/record"
 )
 
-// lay lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the same:
-// it is what the worker wrote, and it is marked.
+// lay lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the
+// same: it is what the worker wrote, and it is marked.
 func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 	out, err := merge.Merge(rules, state, edit)
 	if err == nil && out.Verdict == change.Held {
@@ -37,16 +37,18 @@ func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 	return state
 }
 
-// rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of which
-// nothing is left, or that is withdrawn, is dropped.
+// rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of
+// which nothing is left, or that is withdrawn, is dropped.
 func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merge.State) error {
 	var changes []queued
-	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, row.Collection, row.ID); err != nil {
+	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+		row.Collection, row.ID); err != nil {
 		return err
 	}
 	if row.Lost != "" && (len(changes) > 0 || row.Withdrawn == 0) {
 		// What central has is not known, and the view says already what the changes say.
-		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`, len(changes), row.Withdrawn, row.Collection, row.ID)
+		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`,
+			len(changes), row.Withdrawn, row.Collection, row.ID)
 		return err
 	}
 	c, err := s.collection(ctx, tx, row.Collection)
@@ -86,7 +88,8 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 }
 
 // overlay lays unsent changes over what central last said, in their order.
-func (s *Store) overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, under merge.State, changes []queued) (merge.State, error) {
+func (s *Store) overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, under merge.State,
+	changes []queued) (merge.State, error) {
 	offset, err := s.offset(ctx, tx)
 	if err != nil {
 		return under, err

@@ -69,14 +69,21 @@ func typeName(name string) string {
 
 func writeGo(definitions []definition.Definition) ([]byte, error) {
 	var out strings.Builder
-	fmt.Fprintf(&out, "// %s\n\n// Package records holds the records of the collections as Go types.\npackage records\n\n", header)
-	out.WriteString("import \"encoding/json\"\n\n// Point is a GeoJSON point: longitude, latitude and perhaps height.\ntype Point struct {\n\tType string `json:\"type\"`\n\tCoordinates []float64 `json:\"coordinates\"`\n}\n\n")
-	out.WriteString("// Line is a GeoJSON line of positions.\ntype Line struct {\n\tType string `json:\"type\"`\n\tCoordinates [][]float64 `json:\"coordinates\"`\n}\n\n")
-	out.WriteString("// Fields makes a record what a store takes. Fields without a value are left out.\nfunc Fields(record any) (map[string]any, error) {\n\ttext, err := json.Marshal(record)\n\tif err != nil {\n\t\treturn nil, err\n\t}\n\tvar fields map[string]any\n\treturn fields, json.Unmarshal(text, &fields)\n}\n")
+	fmt.Fprintf(&out, "// %s\n\n// Package records holds the records of the collections as Go types.\npackage "+
+		"records\n\n", header)
+	out.WriteString("import \"encoding/json\"\n\n// Point is a GeoJSON point: longitude, latitude and perhaps " +
+		"height.\ntype Point struct {\n\tType string `json:\"type\"`\n\tCoordinates []float64 `json:\"coordinates\"`\n}\n\n")
+	out.WriteString("// Line is a GeoJSON line of positions.\ntype Line struct {\n\tType string " +
+		"`json:\"type\"`\n\tCoordinates [][]float64 `json:\"coordinates\"`\n}\n\n")
+	out.WriteString("// Fields makes a record what a store takes. Fields without a value are left out.\nfunc " +
+		"Fields(record any) (map[string]any, error) {\n\ttext, err := json.Marshal(record)\n\tif err != nil " +
+		"{\n\t\treturn nil, err\n\t}\n\tvar fields map[string]any\n\treturn fields, json.Unmarshal(text, &fields)\n}\n")
 	for _, d := range definitions {
 		name := typeName(d.Collection)
-		fmt.Fprintf(&out, "\n// %s is the name of the collection.\nconst %sCollection = %q\n\n", name+"Collection", name, d.Collection)
-		fmt.Fprintf(&out, "// %s is a record of the collection %s, version %d.\ntype %s struct {\n", name, d.Collection, d.Version, name)
+		fmt.Fprintf(&out, "\n// %s is the name of the collection.\nconst %sCollection = %q\n\n", name+"Collection", name,
+			d.Collection)
+		fmt.Fprintf(&out, "// %s is a record of the collection %s, version %d.\ntype %s struct {\n", name, d.Collection,
+			d.Version, name)
 		for _, field := range d.Fields {
 			kind, tag := goType(field), field.Name
 			if !field.Required {
@@ -125,15 +132,18 @@ func goType(field definition.Field) string {
 
 func writeTypeScript(definitions []definition.Definition) []byte {
 	var out strings.Builder
-	fmt.Fprintf(&out, "// %s\n\nexport interface Point { type: 'Point'; coordinates: number[] }\nexport interface Line { type: 'LineString'; coordinates: number[][] }\n", header)
+	fmt.Fprintf(&out, "// %s\n\nexport interface Point { type: 'Point'; coordinates: number[] }\nexport interface "+
+		"Line { type: 'LineString'; coordinates: number[][] }\n", header)
 	for _, d := range definitions {
-		fmt.Fprintf(&out, "\n/** A record of the collection %s, version %d. */\nexport interface %s {\n", d.Collection, d.Version, typeName(d.Collection))
+		fmt.Fprintf(&out, "\n/** A record of the collection %s, version %d. */\nexport interface %s {\n", d.Collection,
+			d.Version, typeName(d.Collection))
 		for _, field := range d.Fields {
 			optional := "?"
 			if field.Required {
 				optional = ""
 			}
-			fmt.Fprintf(&out, "  /** %s */\n  %s%s: %s\n", strings.NewReplacer("*/", "* /", "\n", " ").Replace(field.Title), field.Name, optional, scriptType(field.Schema))
+			fmt.Fprintf(&out, "  /** %s */\n  %s%s: %s\n", strings.NewReplacer("*/", "* /", "\n", " ").Replace(field.Title),
+				field.Name, optional, scriptType(field.Schema))
 		}
 		out.WriteString("}\n")
 	}

@@ -28,8 +28,10 @@ func TestGeneratedCompiles(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, part := range map[string][]string{
-			"go":         {"type Structures struct", "Location *Point", "Materials []string", "LengthKM *float64", "// bridge, shelter"},
-			"typescript": {"export interface Structures", "location?: Point", "materials?: Array<string>", `"bridge" | "shelter"`, "trails: Trails"},
+			"go": {"type Structures struct", "Location *Point", "Materials []string", "LengthKM *float64",
+				"// bridge, shelter"},
+			"typescript": {"export interface Structures", "location?: Point", "materials?: Array<string>",
+				`"bridge" | "shelter"`, "trails: Trails"},
 		}[language] {
 			if !strings.Contains(strings.Join(strings.Fields(string(text)), " "), part) {
 				t.Errorf("%s lacks %q:\n%s", language, part, text)
@@ -48,7 +50,8 @@ func TestGeneratedCompiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(compiler, "--noEmit", "--strict", filepath.Join(folder, "records.ts")).CombinedOutput(); err != nil {
+	if out, err := exec.Command(compiler, "--noEmit", "--strict",
+		filepath.Join(folder, "records.ts")).CombinedOutput(); err != nil {
 		t.Errorf("tsc: %v\n%s", err, out)
 	}
 }

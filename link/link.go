@@ -1,5 +1,5 @@
-// Package link makes calls to central over HTTP: with a token, compressed, bounded in time, and with errors that say whether
-// central was reached, what it refused and when to come again.
+// Package link makes calls to central over HTTP: with a token, compressed, bounded in time, and with errors that say
+// whether central was reached, what it refused and when to come again.
 package link
 
 import (
@@ -21,8 +21,8 @@ import (
 	"homing/wire"
 )
 
-// ErrUnreachable says that central did not answer, or that the connection broke off before the answer was whole. Whether
-// central has done what was asked is not known.
+// ErrUnreachable says that central did not answer, or that the connection broke off before the answer was whole.
+// Whether central has done what was asked is not known.
 var ErrUnreachable = errors.New("central cannot be reached")
 
 // ErrSlow says that central was not done in time. It is an [ErrUnreachable], too.
@@ -118,7 +118,8 @@ func (l *Link) Call(ctx context.Context, method, path string, headers map[string
 	}
 }
 
-func (l *Link) once(ctx context.Context, method, path string, headers map[string]string, body []byte, out any) (Traffic, error) {
+func (l *Link) once(ctx context.Context, method, path string, headers map[string]string, body []byte,
+	out any) (Traffic, error) {
 	var traffic Traffic
 	packed, encoding := pack(body)
 	request, err := http.NewRequestWithContext(ctx, method, l.base+path, bytes.NewReader(packed))

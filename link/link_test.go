@@ -58,7 +58,8 @@ func TestWhatACallSends(t *testing.T) {
 		if err != nil || !got.OK || traffic.Sent != len(body) || traffic.Received == 0 {
 			t.Fatalf("%+v, %v", traffic, err)
 		}
-		if header.Get("Authorization") != "Bearer dev_token" || header.Get(wire.HeaderVersion) != wire.Version || header.Get("Extra") != "1" || header.Get("Content-Encoding") != encoding {
+		if header.Get("Authorization") != "Bearer dev_token" || header.Get(wire.HeaderVersion) != wire.Version ||
+			header.Get("Extra") != "1" || header.Get("Content-Encoding") != encoding {
 			t.Errorf("headers %v", header)
 		}
 		if encoding != "" {
@@ -109,19 +110,22 @@ func TestErrorsSayWhoSpoke(t *testing.T) {
 		json.NewEncoder(w).Encode(wire.ProblemDetails{Type: wire.ProblemPrefix + "clash", Status: 409, Detail: "no"})
 	})
 	var problem *link.Problem
-	if _, err := refuses.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.As(err, &problem) || problem.Status != 409 || problem.Error() != "no" {
+	if _, err := refuses.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.As(err, &problem) ||
+		problem.Status != 409 || problem.Error() != "no" {
 		t.Errorf("central refuses: %v", err)
 	}
 	portal := to(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(502)
 		w.Write([]byte("<html>Please sign in to the hut's network</html>"))
 	})
-	if _, err := portal.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.As(err, &problem) || !strings.Contains(err.Error(), "not from a central") {
+	if _, err := portal.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.As(err, &problem) ||
+		!strings.Contains(err.Error(), "not from a central") {
 		t.Errorf("a gateway answers: %v", err)
 	}
 	welcome := to(t, func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("<html>Welcome</html>")) })
 	var got struct{}
-	if _, err := welcome.Call(t.Context(), "GET", "/", nil, nil, &got); err == nil || !strings.Contains(err.Error(), "did not answer like a central") {
+	if _, err := welcome.Call(t.Context(), "GET", "/", nil, nil, &got); err == nil ||
+		!strings.Contains(err.Error(), "did not answer like a central") {
 		t.Errorf("a welcome page answers: %v", err)
 	}
 	cut := to(t, func(w http.ResponseWriter, _ *http.Request) {
@@ -135,7 +139,8 @@ func TestErrorsSayWhoSpoke(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := nobody.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.Is(err, link.ErrUnreachable) || strings.Contains(err.Error(), "Get ") {
+	if _, err := nobody.Call(t.Context(), "GET", "/", nil, nil, nil); !errors.Is(err, link.ErrUnreachable) ||
+		strings.Contains(err.Error(), "Get ") {
 		t.Errorf("nobody there: %v", err)
 	}
 }

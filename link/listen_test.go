@@ -20,7 +20,8 @@ func TestListen(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/event-stream")
-		fmt.Fprint(w, "retry: 2000\n: listening\n\nevent: heads\ndata: {\"trails\":\ndata: 7}\n\n: alive\n\nevent: devices\ndata: {}\n\n")
+		fmt.Fprint(w, "retry: 2000\n: listening\n\nevent: heads\ndata: {\"trails\":\ndata: 7}\n\n: alive\n\nevent: "+
+			"devices\ndata: {}\n\n")
 		http.NewResponseController(w).Flush()
 		if r.URL.Path == "/ends" {
 			return
@@ -37,7 +38,8 @@ func TestListen(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if one, two := <-events.C, <-events.C; one != (link.Event{Name: "heads", Data: `{"trails":7}`}) || two != (link.Event{Name: "devices", Data: "{}"}) {
+		if one, two := <-events.C, <-events.C; one != (link.Event{Name: "heads", Data: `{"trails":7}`}) ||
+			two != (link.Event{Name: "devices", Data: "{}"}) {
 			t.Errorf("%s: heard %+v and %+v", path, one, two)
 		}
 		if path == "/ends" {
@@ -83,7 +85,8 @@ func TestSlowCalls(t *testing.T) {
 		t.Fatal(err)
 	}
 	l.Wait(50 * time.Millisecond)
-	if _, err := l.Call(t.Context(), http.MethodGet, "/", nil, nil, nil); !errors.Is(err, link.ErrSlow) || !errors.Is(err, link.ErrUnreachable) {
+	if _, err := l.Call(t.Context(), http.MethodGet, "/", nil, nil, nil); !errors.Is(err, link.ErrSlow) ||
+		!errors.Is(err, link.ErrUnreachable) {
 		t.Errorf("a call that takes too long: %v", err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)

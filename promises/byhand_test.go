@@ -13,7 +13,8 @@ import (
 )
 
 // putBackByHand puts a database back with PostgreSQL's own tools, so that nothing tells central of it.
-func putBackByHand(t *testing.T, bed *testbed.Bed, backup string, now func() time.Time, stores ...*device.Store) *testbed.Bed {
+func putBackByHand(t *testing.T, bed *testbed.Bed, backup string, now func() time.Time,
+	stores ...*device.Store) *testbed.Bed {
 	t.Helper()
 	bed.Stop()
 	for _, args := range [][]string{
@@ -33,15 +34,17 @@ func putBackByHand(t *testing.T, bed *testbed.Bed, backup string, now func() tim
 	return again
 }
 
-// P10, P1, P2: a database that was put back with plain PostgreSQL tools is recognised by what devices show, whether or not others
-// have written since, and everything goes the way of a proper restore: nothing is lost, nothing doubled.
+// P10, P1, P2: a database that was put back with plain PostgreSQL tools is recognised by what devices show, whether
+// or not others have written since, and everything goes the way of a proper restore: nothing is lost, nothing
+// doubled.
 func TestP10CentralPutBackByHand(t *testing.T) {
 	for name, others := range map[string]int{"at once": 0, "after others have written past the cursors": 40} {
 		t.Run(name, func(t *testing.T) {
 			clock := &watch{}
 			bed := testbed.Start(t, func(o *service.Options) { o.Now = clock.now })
 			bed.Define(asking)
-			a, b := bed.Device("worker", "a", device.Options{Now: clock.now}), bed.Device("lead", "b", device.Options{Now: clock.now})
+			a, b := bed.Device("worker", "a", device.Options{Now: clock.now}),
+				bed.Device("lead", "b", device.Options{Now: clock.now})
 			testbed.Exchange(t, a, b)
 			id := add(t, a, "trails", device.Fields{"name": "Ridge", "seen": 10})
 			testbed.Exchange(t, a, b)
@@ -97,7 +100,8 @@ func TestP11ForgedSealsMoveNothing(t *testing.T) {
 	bed := testbed.Start(t)
 	hand := newRaw(t, bed, "worker")
 	before := bed.Central.Generation()
-	for _, seal := range []string{"trails.999.1.0000000000000000", "trails.999", "...", "trails.-1.1.x", "trails.1.1.1,trails.2.2.2,", hand.pull(0).Seal + "0"} {
+	for _, seal := range []string{"trails.999.1.0000000000000000", "trails.999", "...", "trails.-1.1.x",
+		"trails.1.1.1,trails.2.2.2,", hand.pull(0).Seal + "0"} {
 		if status, text := bed.Call("GET", "/v1/definitions", hand.token, nil, "Homing-Seals", seal); status != 200 {
 			t.Errorf("%q: %d %s", seal, status, text)
 		}

@@ -40,9 +40,11 @@ func disputed(t *testing.T) (bed *testbed.Bed, a, b *device.Store, id uuid.UUID)
 	testbed.Exchange(t, a, b)
 	id = add(t, a, "trails", device.Fields{"name": "Ridge", "seen": 10, "note": "Seen.", "tags": []string{"steep"}})
 	testbed.Exchange(t, a, b)
-	_, err := a.Edit(ctx, "trails", id, device.Fields{"state": "open", "seen": 12, "note": "Seen. First.", "tags": []string{"steep", "wet"}})
+	_, err := a.Edit(ctx, "trails", id, device.Fields{"state": "open", "seen": 12, "note": "Seen. First.",
+		"tags": []string{"steep", "wet"}})
 	testbed.Must(t, err)
-	_, err = b.Edit(ctx, "trails", id, device.Fields{"state": "closed", "seen": 11, "note": "Seen. Second.", "tags": []string{"icy", "steep"}, "length_km": 4})
+	_, err = b.Edit(ctx, "trails", id, device.Fields{"state": "closed", "seen": 11, "note": "Seen. Second.",
+		"tags": []string{"icy", "steep"}, "length_km": 4})
 	testbed.Must(t, err)
 	testbed.Exchange(t, a)
 	summary, err := b.Exchange(ctx, nil)
@@ -62,8 +64,8 @@ func conflicts(t *testing.T, bed *testbed.Bed) []finding.Conflict {
 	return all
 }
 
-// P5: where the rule is to ask, nothing is overwritten: the undisputed fields go in, the disputed one waits with both values, who and when,
-// and every device knows of it.
+// P5: where the rule is to ask, nothing is overwritten: the undisputed fields go in, the disputed one waits with both
+// values, who and when, and every device knows of it.
 func TestP5AskHoldsBoth(t *testing.T) {
 	bed, a, b, id := disputed(t)
 	r, err := a.Get(ctx, "trails", id)
@@ -76,7 +78,8 @@ func TestP5AskHoldsBoth(t *testing.T) {
 		t.Fatalf("open are %+v", all)
 	}
 	for n, want := range []struct{ value, author, device string }{{`"open"`, "worker", "a"}, {`"closed"`, "lead", "b"}} {
-		if v := all[0].Values[n]; string(v.Value) != want.value || v.Author != want.author || v.Device != want.device || v.EditedAt.IsZero() {
+		if v := all[0].Values[n]; string(v.Value) != want.value || v.Author != want.author || v.Device != want.device ||
+			v.EditedAt.IsZero() {
 			t.Errorf("value %d is %+v", n, v)
 		}
 	}
@@ -92,16 +95,19 @@ func TestP5AskHoldsBoth(t *testing.T) {
 	for _, d := range history[0].Decisions {
 		kept[d.Field] = d.Rule + " " + d.Kept
 	}
-	if kept["state"] != "ask central" || kept["seen"] != "sum both" || kept["note"] != "append both" || kept["tags"] != "union both" || !strings.Contains(string(history[0].Sent), "closed") {
+	if kept["state"] != "ask central" || kept["seen"] != "sum both" || kept["note"] != "append both" ||
+		kept["tags"] != "union both" || !strings.Contains(string(history[0].Sent), "closed") {
 		t.Errorf("the history says %v, sent %s", kept, history[0].Sent)
 	}
 }
 
-// Settling is a change with an author; it reaches every device, also when it is done without signal, and a settled conflict is gone.
+// Settling is a change with an author; it reaches every device, also when it is done without signal, and a settled
+// conflict is gone.
 func TestSettling(t *testing.T) {
 	for name, settle := range map[string]func(bed *testbed.Bed, a *device.Store, id uuid.UUID, base int64) error{
 		"at central": func(bed *testbed.Bed, _ *device.Store, id uuid.UUID, base int64) error {
-			status, text := bed.Call("POST", "/v1/conflicts/settlements", bed.SignIn("lead"), map[string]any{"collection": "trails", "record": id, "field": "state", "base": base, "value": "closed"})
+			status, text := bed.Call("POST", "/v1/conflicts/settlements", bed.SignIn("lead"),
+				map[string]any{"collection": "trails", "record": id, "field": "state", "base": base, "value": "closed"})
 			if status != 200 {
 				return errors.New(string(text))
 			}
@@ -152,7 +158,8 @@ func TestSettlingAtOnce(t *testing.T) {
 	for n := range 6 {
 		done.Go(func() {
 			value := []string{`"open"`, `"closed"`, `"unknown"`}[n%3]
-			_, err := bed.Central.Settle(ctx, central.Everything("admin"), "trails", id, base, changes.Settlement{Field: "state", Value: json.RawMessage(value)})
+			_, err := bed.Central.Settle(ctx, central.Everything("admin"), "trails", id, base,
+				changes.Settlement{Field: "state", Value: json.RawMessage(value)})
 			mu.Lock()
 			defer mu.Unlock()
 			if known := fault.Explain(err); err == nil {

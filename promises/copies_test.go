@@ -26,8 +26,8 @@ func twins(t *testing.T, bed *testbed.Bed) (one, other *device.Store, trail devi
 	return one, other, trail
 }
 
-// P10: two copies of one store that are used side by side are noticed. Both go on under identities of their own, all that both
-// have saved goes in once, and nobody has to do anything for it.
+// P10: two copies of one store that are used side by side are noticed. Both go on under identities of their own, all
+// that both have saved goes in once, and nobody has to do anything for it.
 func TestP10TwoCopiesAreNoticed(t *testing.T) {
 	bed := testbed.Start(t)
 	one, other, _ := twins(t, bed)
@@ -88,8 +88,8 @@ func TestP5ACopyIsNotTheSameMind(t *testing.T) {
 	}
 }
 
-// P3, P10: of two copies, one is restored as the guide says. The other is sent all that the first does, though both belong to one
-// device.
+// P3, P10: of two copies, one is restored as the guide says. The other is sent all that the first does, though both
+// belong to one device.
 func TestP3ACopyIsSentWhatTheOtherDoes(t *testing.T) {
 	bed := testbed.Start(t)
 	one := bed.Device("worker", "tablet", device.Options{})

@@ -19,12 +19,14 @@ func read(t *testing.T, text string) definition.Definition {
 	return d
 }
 
-// P1, P12: a definition that would lose or break values is refused, whole, with what, where and how many; a preview changes nothing.
+// P1, P12: a definition that would lose or break values is refused, whole, with what, where and how many; a preview
+// changes nothing.
 func TestP12ABreakingDefinitionIsRefused(t *testing.T) {
 	bed := testbed.Start(t)
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
-	for _, fields := range []device.Fields{{"name": "Ridge", "state": "open", "length_km": 4.5, "note": "dry"}, {"name": "Gorge", "state": "closed"}, {"name": "Valley"}} {
+	for _, fields := range []device.Fields{{"name": "Ridge", "state": "open", "length_km": 4.5, "note": "dry"},
+		{"name": "Gorge", "state": "closed"}, {"name": "Valley"}} {
 		_, err := store.Add(ctx, "trails", fields)
 		testbed.Must(t, err)
 	}
@@ -32,7 +34,8 @@ func TestP12ABreakingDefinitionIsRefused(t *testing.T) {
 	base := func(fields string) string {
 		return "collection: trails\nlabel: \"{name}\"\nrequired: [name]\nfields:\n" + fields
 	}
-	const name, state, length, note = "  name: {type: string}\n", "  state: {enum: [open, closed]}\n", "  length_km: {type: number}\n", "  note: {type: string}\n"
+	const name, state, length, note = "  name: {type: string}\n", "  state: {enum: [open, closed]}\n",
+		"  length_km: {type: number}\n", "  note: {type: string}\n"
 	for what, test := range map[string]struct {
 		text    string
 		field   string
@@ -42,17 +45,22 @@ func TestP12ABreakingDefinitionIsRefused(t *testing.T) {
 		"a type changes":                    {base(name + state + "  length_km: {type: string}\n" + note), "length_km", 1},
 		"a field with values goes":          {base(name + state + length), "note", 1},
 		"a field is renamed without a word": {base(name + state + length + "  remark: {type: string}\n"), "note", 1},
-		"a field becomes required":          {strings.Replace(base(name+state+length+note), "[name]", "[name, state]", 1), "state", 1},
-		"a bound becomes tighter":           {base("  name: {type: string, maxLength: 5}\n" + state + length + note), "name", 1},
+		"a field becomes required": {strings.Replace(base(name+state+length+note), "[name]", "[name, state]", 1),
+			"state", 1},
+		"a bound becomes tighter": {base("  name: {type: string, maxLength: 5}\n" + state + length + note),
+			"name", 1},
 	} {
 		d := read(t, test.text)
 		plans, err := bed.Central.Preview(ctx, []definition.Definition{d})
 		testbed.Must(t, err)
-		if len(plans[0].Broken) != 1 || plans[0].Broken[0].Field != test.field || plans[0].Broken[0].Records != test.records || plans[0].Devices != 1 || len(plans[0].Differences) == 0 {
+		if len(plans[0].Broken) != 1 || plans[0].Broken[0].Field != test.field ||
+			plans[0].Broken[0].Records != test.records || plans[0].Devices != 1 || len(plans[0].Differences) == 0 {
 			t.Errorf("%s: the preview says %+v", what, plans[0])
 		}
-		_, err = bed.Central.Define(ctx, "admin", []definition.Definition{read(t, testbed.Structures+"  height: {type: number}\n"), d})
-		if known := fault.Explain(err); err == nil || known == nil || known.Kind != fault.Clash || len(known.Reasons) != 1 || known.Reasons[0].Field != test.field {
+		_, err = bed.Central.Define(ctx, "admin", []definition.Definition{read(t,
+			testbed.Structures+"  height: {type: number}\n"), d})
+		if known := fault.Explain(err); err == nil || known == nil || known.Kind != fault.Clash ||
+			len(known.Reasons) != 1 || known.Reasons[0].Field != test.field {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
@@ -64,8 +72,8 @@ func TestP12ABreakingDefinitionIsRefused(t *testing.T) {
 	bed.Same(store)
 }
 
-// P12: values are carried over as the file says, each record by a change of its own; changes that a device made under the old
-// names are taken under the new ones.
+// P12: values are carried over as the file says, each record by a change of its own; changes that a device made under
+// the old names are taken under the new ones.
 func TestP12ValuesAreCarriedOver(t *testing.T) {
 	bed := testbed.Start(t)
 	old, fresh := bed.Device("worker", "old", device.Options{}), bed.Device("lead", "new", device.Options{})
@@ -97,7 +105,8 @@ carry:
 		t.Errorf("the preview says %+v", plans[0])
 	}
 	bed.Define(next)
-	if got := value(t, bed, r.ID, "length_m") + value(t, bed, r.ID, "remark") + value(t, bed, r.ID, "grade") + value(t, bed, r.ID, "note"); got != `4500"dry""easy"` {
+	if got := value(t, bed, r.ID, "length_m") + value(t, bed, r.ID, "remark") + value(t, bed, r.ID, "grade") +
+		value(t, bed, r.ID, "note"); got != `4500"dry""easy"` {
 		t.Errorf("carried over: %s", got)
 	}
 	history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", r.ID)
@@ -121,7 +130,9 @@ carry:
 		t.Errorf("converted twice: %s", got)
 	}
 	for text, says := range map[string]string{
-		"carry: {rename: {note: nowhere}}": "rename names the field \"nowhere\"", "carry: {drop: [name]}": "drop names the field", "carry: {convert: {state: \"record.\"}}": "no viable", "carry: {jump: 1}": "not known here",
+		"carry: {rename: {note: nowhere}}": "rename names the field \"nowhere\"",
+		"carry: {drop: [name]}":            "drop names the field", "carry: {convert: {state: \"record.\"}}": "no viable",
+		"carry: {jump: 1}": "not known here",
 	} {
 		_, err := definition.ReadSource("x.yaml", []byte(testbed.Trails+text+"\n"))
 		var wrong *definition.SourceError

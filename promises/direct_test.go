@@ -36,17 +36,19 @@ sync:
   rules: {visits: sum, crews: union, log: append, state: ask}
 `
 
-// P5: several people have the same record open at central, and save one after the other. What each of them did counts, by the field's rule, and
-// nobody's edit goes without a trace.
+// P5: several people have the same record open at central, and save one after the other. What each of them did
+// counts, by the field's rule, and nobody's edit goes without a trace.
 func TestP5EditsThatMeetAtCentral(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(posts)
 	token := bed.SignIn("lead")
-	id := addPost(t, bed, token, `{"name": "Post 1", "visits": 5, "crews": ["Gale"], "log": "built", "state": "good", "note": "old"}`)
+	id := addPost(t, bed, token,
+		`{"name": "Post 1", "visits": 5, "crews": ["Gale"], "log": "built", "state": "good", "note": "old"}`)
 	edit := func(fields string, wanted change.Verdict) {
 		t.Helper()
 		var answer wire.Answer
-		status, text := bed.Call(http.MethodPatch, "/v1/records/posts/"+id.String(), token, `{"base": 1, "fields": `+fields+`}`)
+		status, text := bed.Call(http.MethodPatch, "/v1/records/posts/"+id.String(), token,
+			`{"base": 1, "fields": `+fields+`}`)
 		if json.Unmarshal(text, &answer) != nil || status != http.StatusOK || answer.Answer != wanted {
 			t.Fatalf("%s: %d %s; wanted %s", fields, status, text, wanted)
 		}
@@ -61,7 +63,8 @@ func TestP5EditsThatMeetAtCentral(t *testing.T) {
 	testbed.Must(t, err)
 	var fields map[string]any
 	testbed.Must(t, json.Unmarshal(now.Fields, &fields))
-	for field, wanted := range map[string]any{"visits": 11, "crews": []any{"Fell", "Gale", "Tarn"}, "log": "built, cleaned, painted", "state": "poor", "note": "theirs"} {
+	for field, wanted := range map[string]any{"visits": 11, "crews": []any{"Fell", "Gale", "Tarn"},
+		"log": "built, cleaned, painted", "state": "poor", "note": "theirs"} {
 		if fmt.Sprint(fields[field]) != fmt.Sprint(wanted) {
 			t.Errorf("%s is %v, not %v", field, fields[field], wanted)
 		}
@@ -119,7 +122,8 @@ func to(field, value string) record.Delta {
 	return record.Delta{field: record.Edit{To: json.RawMessage(value)}}
 }
 
-// P2, P5: many people count on one record at central at once, each on what they have just read. Every count counts once.
+// P2, P5: many people count on one record at central at once, each on what they have just read. Every count counts
+// once.
 func TestP2CountersAtCentralAtOnce(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(posts)
@@ -144,7 +148,9 @@ func TestP2CountersAtCentralAtOnce(t *testing.T) {
 					return
 				}
 				crews, _ := json.Marshal(append(seen.Fields.Crews, fmt.Sprintf("crew %d.%d", n, m))) // a list of texts always marshals
-				if status, text = bed.Call(http.MethodPatch, path, token, fmt.Sprintf(`{"base": %d, "fields": {"visits": %d, "crews": %s}}`, seen.Revision, seen.Fields.Visits+1, crews)); status != http.StatusOK {
+				if status, text = bed.Call(http.MethodPatch, path, token,
+					fmt.Sprintf(`{"base": %d, "fields": {"visits": %d, "crews": %s}}`, seen.Revision, seen.Fields.Visits+1,
+						crews)); status != http.StatusOK {
 					t.Errorf("counting: %d %s", status, text)
 				}
 			}
@@ -161,8 +167,9 @@ func TestP2CountersAtCentralAtOnce(t *testing.T) {
 	}
 }
 
-// P4, P5: while a device holds unsent edits of a record, it is removed at central and brought back, or removed, brought back and removed once more.
-// Under each way of removing, all agree in the end, and what was typed is in the history.
+// P4, P5: while a device holds unsent edits of a record, it is removed at central and brought back, or removed,
+// brought back and removed once more. Under each way of removing, all agree in the end, and what was typed is in the
+// history.
 func TestP5BroughtBackUnderUnsentEdits(t *testing.T) {
 	for _, removal := range merge.Removals {
 		for _, again := range []bool{false, true} {
@@ -177,13 +184,15 @@ func TestP5BroughtBackUnderUnsentEdits(t *testing.T) {
 				testbed.Must(t, err)
 				lead := central.Everything("lead")
 				remove := func() {
-					_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Remove, Base: -1})
+					_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Remove,
+						Base: -1})
 					testbed.Must(t, err)
 				}
 				remove()
 				_, err = bed.Central.BringBack(ctx, lead, "posts", id, 1)
 				testbed.Must(t, err)
-				_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Edit, Base: -1, Fields: to("visits", "4")})
+				_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "posts", Record: id, Kind: change.Edit, Base: -1,
+					Fields: to("visits", "4")})
 				testbed.Must(t, err)
 				if again {
 					remove()
@@ -196,7 +205,8 @@ func TestP5BroughtBackUnderUnsentEdits(t *testing.T) {
 				if r.Removed != gone {
 					t.Errorf("it is removed: %v", r.Removed)
 				}
-				if !gone && (valueAt(t, bed, "posts", id, "visits") != "6" || valueAt(t, bed, "posts", id, "note") != "typed without signal") {
+				if !gone && (valueAt(t, bed, "posts", id, "visits") != "6" ||
+					valueAt(t, bed, "posts", id, "note") != "typed without signal") {
 					t.Errorf("central has %s", r.Fields)
 				}
 				history, err := bed.Central.History(ctx, lead, "posts", id)

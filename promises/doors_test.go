@@ -21,7 +21,8 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 	bed := testbed.Start(t)
 	id := newID()
 	admin := bed.SignIn("admin")
-	if status, text := bed.Call("POST", "/v1/records/trails", admin, map[string]any{"id": id, "fields": map[string]any{"name": "Ridge"}}); status != 201 {
+	if status, text := bed.Call("POST", "/v1/records/trails", admin,
+		map[string]any{"id": id, "fields": map[string]any{"name": "Ridge"}}); status != 201 {
 		t.Fatalf("%d %s", status, text)
 	}
 	record := "/v1/records/trails/" + id.String()
@@ -42,14 +43,16 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		{"as it was", "GET", record + "?revision=1", nil, rights.Reader, 200},
 		{"bring back", "POST", "/v1/bring-back/trails/" + id.String(), map[string]any{"revision": 1}, rights.Worker, 200},
 		{"conflicts", "GET", "/v1/conflicts", nil, rights.Reader, 200},
-		{"settle", "POST", "/v1/conflicts/settlements", map[string]any{"collection": "trails", "record": newID(), "field": "state", "base": 1, "value": "open"}, rights.Worker, 404},
+		{"settle", "POST", "/v1/conflicts/settlements", map[string]any{"collection": "trails", "record": newID(),
+			"field": "state", "base": 1, "value": "open"}, rights.Worker, 404},
 		{"own code", "POST", "/v1/codes", map[string]any{}, rights.Worker, 201},
 		{"code for another", "POST", "/v1/codes", map[string]any{"worker": "admin"}, rights.Lead, 201},
 		{"workers", "GET", "/v1/workers", nil, rights.Admin, 200},
 		{"define", "PUT", "/v1/definitions", wire.Definitions{}, rights.Admin, 422},
 		{"add worker", "POST", "/v1/workers", map[string]any{"name": "X", "role": "reader"}, rights.Admin, 422},
 		{"rows", "PUT", "/v1/rows/trails", map[string]any{"rows": []any{}}, rights.Worker, 200},
-		{"preview", "POST", "/v1/definitions/preview", wire.Definitions{Definitions: []definition.Definition{}}, rights.Admin, 200},
+		{"preview", "POST", "/v1/definitions/preview", wire.Definitions{Definitions: []definition.Definition{}},
+			rights.Admin, 200},
 		{"territories", "GET", "/v1/territories", nil, rights.Admin, 200},
 		{"hold", "PUT", "/v1/workers/nobody/territories", map[string]any{"territories": []string{"kell"}}, rights.Admin, 404},
 		{"set a role", "PUT", "/v1/workers/nobody/role", map[string]any{"role": "lead"}, rights.Admin, 404},
@@ -74,8 +77,11 @@ func TestP11EveryRoleAtEveryDoor(t *testing.T) {
 		for _, door := range []struct {
 			method, path string
 			body         any
-		}{{"GET", "/v1/changes/trails", nil}, {"GET", "/v1/lookup/trails", nil}, {"POST", "/v1/refresh/trails", wire.Held{Records: []wire.HeldRecord{}}},
-			{"POST", "/v1/device/people", map[string]string{"code": "x"}}, {"PUT", "/v1/device/incarnation", map[string]any{"incarnation": newID()}}, {"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
+		}{{"GET", "/v1/changes/trails", nil}, {"GET", "/v1/lookup/trails", nil},
+			{"POST", "/v1/refresh/trails", wire.Held{Records: []wire.HeldRecord{}}},
+			{"POST", "/v1/device/people", map[string]string{"code": "x"}},
+			{"PUT", "/v1/device/incarnation", map[string]any{"incarnation": newID()}},
+			{"PUT", "/v1/report", wire.Report{Cursors: map[string]int64{}}}} {
 			if status, text := bed.Call(door.method, door.path, token, door.body); status != http.StatusForbidden {
 				t.Errorf("%s with the session of a %s: %d %s", door.path, role, status, text)
 			}
@@ -99,7 +105,8 @@ func TestP11AReadersDevice(t *testing.T) {
 	reader.pull(0)
 	store := bed.Device("reader", "tablet", device.Options{})
 	testbed.Exchange(t, store)
-	if _, err := store.Add(ctx, "trails", device.Fields{"name": "x"}); err == nil || !strings.Contains(err.Error(), "may not change records") {
+	if _, err := store.Add(ctx, "trails", device.Fields{"name": "x"}); err == nil ||
+		!strings.Contains(err.Error(), "may not change records") {
 		t.Errorf("a reader's save: %v", err)
 	}
 	worker := newRaw(t, bed, "worker")
@@ -159,19 +166,22 @@ func TestP11SecretsAndCodes(t *testing.T) {
 	}
 	session := bed.SignIn("lead")
 	ask.Incarnation = newID()
-	if status, text := bed.Call("POST", "/v1/enrolments", "", ask); status != 401 || !strings.Contains(string(text), "was used on") {
+	if status, text := bed.Call("POST", "/v1/enrolments", "", ask); status != 401 ||
+		!strings.Contains(string(text), "was used on") {
 		t.Errorf("a used code: %d %s", status, text)
 	}
 	late := bed.Code("worker")
 	db := database(t, bed)
 	db.MustExec(`UPDATE codes SET expires_at = now() - interval '1 minute' WHERE used_at IS NULL`)
 	ask.Code = late
-	if status, text := bed.Call("POST", "/v1/enrolments", "", ask); status != 401 || !strings.Contains(string(text), "expired on") {
+	if status, text := bed.Call("POST", "/v1/enrolments", "", ask); status != 401 ||
+		!strings.Contains(string(text), "expired on") {
 		t.Errorf("a late code: %d %s", status, text)
 	}
 	for _, table := range []string{"workers", "sessions", "codes", "devices"} {
 		var dump string
-		testbed.Must(t, db.Get(&dump, fmt.Sprintf(`SELECT coalesce(string_agg(encode(convert_to(x::text, 'UTF8'), 'escape'), E'\n'), '') FROM %s x`, table)))
+		testbed.Must(t, db.Get(&dump, fmt.Sprintf(`SELECT coalesce(string_agg(encode(convert_to(x::text, 'UTF8'),
+				'escape'), E'\n'), '') FROM %s x`, table)))
 		for _, secret := range []string{testbed.Password, code, late, got.Token, session} {
 			if strings.Contains(dump, secret) {
 				t.Errorf("the table %s holds a secret as it is", table)
@@ -179,7 +189,8 @@ func TestP11SecretsAndCodes(t *testing.T) {
 		}
 	}
 	for _, password := range []string{"wrong", testbed.Password + " "} {
-		if status, _ := bed.Call("POST", "/v1/session", "", map[string]string{"worker": "lead", "password": password}); status != 401 {
+		if status, _ := bed.Call("POST", "/v1/session", "", map[string]string{"worker": "lead",
+			"password": password}); status != 401 {
 			t.Errorf("signed in with %q: %d", password, status)
 		}
 	}
@@ -213,7 +224,8 @@ func TestP11OpenAndThenNot(t *testing.T) {
 	if _, err := store.Exchange(ctx, nil); err == nil || !strings.Contains(err.Error(), "enrol it again") {
 		t.Errorf("the exchange said %v", err)
 	}
-	if _, err := service.Start(ctx, service.Options{Listen: "0.0.0.0:0", Open: true}); err == nil || !strings.Contains(err.Error(), "only listens on loopback") {
+	if _, err := service.Start(ctx, service.Options{Listen: "0.0.0.0:0", Open: true}); err == nil ||
+		!strings.Contains(err.Error(), "only listens on loopback") {
 		t.Errorf("open to all the world: %v", err)
 	}
 }

@@ -133,7 +133,8 @@ func TestP4TotalsFollowUpTheChain(t *testing.T) {
 	// A listing sorts by what is worked out, on both sides.
 	found, err := b.Find(ctx, "ways", query.Ask{Where: []string{"cost>0"}, Sort: "-cost"})
 	testbed.Must(t, err)
-	listing, err := bed.Central.List(ctx, central.Everything("admin"), "ways", query.Ask{Where: []string{"cost>0"}, Sort: "-cost"})
+	listing, err := bed.Central.List(ctx, central.Everything("admin"), "ways",
+		query.Ask{Where: []string{"cost>0"}, Sort: "-cost"})
 	testbed.Must(t, err)
 	if found.Total != 1 || listing.Total != 1 || found.Records[0].ID != other || listing.Records[0].ID != other {
 		t.Errorf("found %d and %d ways that cost something", found.Total, listing.Total)
@@ -141,7 +142,8 @@ func TestP4TotalsFollowUpTheChain(t *testing.T) {
 	// Another expression is worked out anew everywhere.
 	bed.Define(strings.Replace(family("restrict")[0], "p.cost))", "p.cost)) * 2.0", 1))
 	same("defined anew", "0", "0.1")
-	if _, err := a.Edit(ctx, "ways", way, device.Fields{"cost": 5}); err == nil || !strings.Contains(err.Error(), "worked out") {
+	if _, err := a.Edit(ctx, "ways", way, device.Fields{"cost": 5}); err == nil ||
+		!strings.Contains(err.Error(), "worked out") {
 		t.Errorf("a cost was set by hand: %v", err)
 	}
 }
@@ -202,7 +204,8 @@ func TestRemovingAParent(t *testing.T) {
 				t.Fatalf("the device said %v", err)
 			}
 			direct := func(withChildren bool) error {
-				_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1, WithChildren: withChildren})
+				_, err := bed.Central.Direct(ctx, central.Everything("admin"),
+					changes.Write{Collection: "ways", Record: elsewhere, Kind: change.Remove, Base: -1, WithChildren: withChildren})
 				return err
 			}
 			if removal == "remove" {
@@ -230,20 +233,24 @@ func TestRemovingAParent(t *testing.T) {
 	}
 }
 
-// P5: a record is removed at central with its children, by somebody who has not seen its last edit. It stays by the rule, and so its children do.
+// P5: a record is removed at central with its children, by somebody who has not seen its last edit. It stays by the
+// rule, and so its children do.
 func TestP5AStaleRemovalTakesNoChildren(t *testing.T) {
 	bed, a, b := familyOn(t, "remove")
 	way := add(t, a, "ways", device.Fields{"name": "Ridge"})
 	add(t, a, "posts", device.Fields{"way": way, "name": "first"})
 	testbed.Exchange(t, a, b)
 	admin := central.Everything("admin")
-	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1, Fields: to("name", `"Upper Ridge"`)})
+	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1,
+		Fields: to("name", `"Upper Ridge"`)})
 	testbed.Must(t, err)
 	remove := func(base int64) error {
-		_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: base, WithChildren: true})
+		_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "ways", Record: way, Kind: change.Remove,
+			Base: base, WithChildren: true})
 		return err
 	}
-	if known := fault.Explain(remove(1)); known == nil || known.Kind != fault.Clash || !strings.Contains(known.Message, "look at it again") {
+	if known := fault.Explain(remove(1)); known == nil || known.Kind != fault.Clash ||
+		!strings.Contains(known.Message, "look at it again") {
 		t.Errorf("central said %v", known)
 	}
 	testbed.Exchange(t, a, b)
@@ -268,7 +275,8 @@ func totals(t *testing.T, store *device.Store, collections ...string) string {
 	return strings.Join(all, " ")
 }
 
-// P5: a removal takes no child with it that the remover did not know of: the parent stays as well, and the history says why.
+// P5: a removal takes no child with it that the remover did not know of: the parent stays as well, and the history
+// says why.
 func TestP5RemovalMeetsANewChild(t *testing.T) {
 	bed, a, b := familyOn(t, "remove")
 	way := add(t, a, "ways", device.Fields{"name": "Ridge"})
@@ -309,7 +317,9 @@ func TestP1ChildOfARemovedParent(t *testing.T) {
 	if summary.Waiting != 1 {
 		t.Errorf("the exchange: %+v", summary)
 	}
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "ways", Record: way, Kind: change.Add, Fields: record.Delta{"name": {To: json.RawMessage(`"Ridge"`)}}})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"),
+		changes.Write{Collection: "ways", Record: way, Kind: change.Add,
+			Fields: record.Delta{"name": {To: json.RawMessage(`"Ridge"`)}}})
 	testbed.Must(t, err)
 	testbed.Exchange(t, b, a)
 	bed.Same(a, b)
@@ -322,7 +332,8 @@ func TestP1ChildOfARemovedParent(t *testing.T) {
 func TestDefinitionsTogether(t *testing.T) {
 	bed := testbed.Start(t)
 	child := func(name, parent string) string {
-		return "collection: " + name + "\nfields:\n  up: {type: string, format: uuid}\nparent: {collection: " + parent + ", field: up}\n"
+		return "collection: " + name + "\nfields:\n  up: {type: string, format: uuid}\nparent: {collection: " + parent +
+			", field: up}\n"
 	}
 	for _, test := range []struct {
 		says  string
@@ -331,7 +342,8 @@ func TestDefinitionsTogether(t *testing.T) {
 		{"circle: aa → bb → cc → aa", []string{child("aa", "bb"), child("bb", "cc"), child("cc", "aa")}},
 		{"circle: aa → aa", []string{child("aa", "aa")}},
 		{"which is not defined", []string{child("aa", "nowhere")}},
-		{"is not a collection whose parent is aa", []string{"collection: aa\nfields:\n  n: {type: number, computed: size(children.trails)}\n"}},
+		{"is not a collection whose parent is aa", []string{"collection: aa\nfields:\n  n: {type: number, computed: " +
+			"size(children.trails)}\n"}},
 	} {
 		var all []definition.Definition
 		for _, file := range test.files {

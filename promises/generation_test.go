@@ -40,9 +40,11 @@ func backUp(t *testing.T, bed *testbed.Bed) string {
 	return path
 }
 
-const lateHuts = "collection: huts\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  number: {type: string, series: H-1}\n"
+const lateHuts = "collection: huts\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  number: {type: string, " +
+	"series: H-1}\n"
 
-// P10, P1, P2: central is restored from last night's backup. Devices notice, offer again what it lost, and nothing counts twice.
+// P10, P1, P2: central is restored from last night's backup. Devices notice, offer again what it lost, and nothing
+// counts twice.
 func TestP10CentralRestored(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking)
@@ -116,7 +118,8 @@ func TestP10CentralRestored(t *testing.T) {
 	}
 }
 
-// P1: what central has lost for good, since its device never comes back, stays on the devices that have it, and a person offers it.
+// P1: what central has lost for good, since its device never comes back, stays on the devices that have it, and a
+// person offers it.
 func TestP1LostAtCentral(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking)
@@ -174,7 +177,8 @@ func TestP1EmptiedCentral(t *testing.T) {
 	if shown(t, store, "trails", trail.ID, "name") != "Ridge" {
 		t.Fatal("the device was emptied")
 	}
-	if _, err := store.Attach(ctx, empty.URL(), empty.Code("worker"), "tablet", false); !errors.Is(err, device.ErrEnrolled) {
+	if _, err := store.Attach(ctx, empty.URL(), empty.Code("worker"), "tablet", false); !errors.Is(err,
+		device.ErrEnrolled) {
 		t.Errorf("attached while attached: %v", err)
 	}
 	backup, err := store.Detach(ctx)
@@ -199,7 +203,8 @@ func TestP1EmptiedCentral(t *testing.T) {
 	}
 }
 
-// P1, P2: a store that is detached and attached at the same central again goes on where it was, with what was unsent and what was under way.
+// P1, P2: a store that is detached and attached at the same central again goes on where it was, with what was unsent
+// and what was under way.
 func TestP1DetachedAndAttached(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking)
@@ -259,26 +264,30 @@ func TestP1DetachedAndAttached(t *testing.T) {
 func TestRestoreRefused(t *testing.T) {
 	bed := testbed.Start(t)
 	backup := backUp(t, bed)
-	if _, err := service.Restore(ctx, bed.Database, "", backup, filepath.Join(t.TempDir(), "x")); err == nil || !strings.Contains(err.Error(), "stop it first") {
+	if _, err := service.Restore(ctx, bed.Database, "", backup, filepath.Join(t.TempDir(), "x")); err == nil ||
+		!strings.Contains(err.Error(), "stop it first") {
 		t.Errorf("restored under a running central: %v", err)
 	}
 	generation := bed.Central.Generation()
 	bed.Stop()
 	junk := filepath.Join(t.TempDir(), "junk")
 	testbed.Must(t, os.WriteFile(junk, []byte("no backup"), 0o600))
-	if _, err := service.Restore(ctx, bed.Database, "", junk, filepath.Join(t.TempDir(), "y")); err == nil || !strings.Contains(err.Error(), "is not a backup") {
+	if _, err := service.Restore(ctx, bed.Database, "", junk, filepath.Join(t.TempDir(), "y")); err == nil ||
+		!strings.Contains(err.Error(), "is not a backup") {
 		t.Errorf("restored from junk: %v", err)
 	}
 	again := testbed.Start(t, func(o *service.Options) { o.Database = bed.Database })
 	if again.Central.Generation() != generation {
 		t.Error("the generation has changed")
 	}
-	if err := service.Backup(ctx, "", filepath.Join(t.TempDir(), "none"), filepath.Join(t.TempDir(), "z")); err == nil || !strings.Contains(err.Error(), "there is no PostgreSQL") {
+	if err := service.Backup(ctx, "", filepath.Join(t.TempDir(), "none"), filepath.Join(t.TempDir(), "z")); err == nil ||
+		!strings.Contains(err.Error(), "there is no PostgreSQL") {
 		t.Errorf("backed up nothing: %v", err)
 	}
 }
 
-// P3: a cursor that is turned back brings the same records again, none twice, and harms nothing unsent; verify finds and mends what is wrong.
+// P3: a cursor that is turned back brings the same records again, none twice, and harms nothing unsent; verify finds
+// and mends what is wrong.
 func TestP3CursorsAndVerify(t *testing.T) {
 	bed := testbed.Start(t)
 	store, other := bed.Device("worker", "tablet", device.Options{}), bed.Device("lead", "other", device.Options{})
@@ -313,7 +322,8 @@ func TestP3CursorsAndVerify(t *testing.T) {
 		`DELETE FROM records WHERE id = '` + ids[1].String() + `'`,
 		`UPDATE records SET fields = '{"name":"Not what central has"}' WHERE id = '` + ids[2].String() + `'`,
 		`INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at)
-			SELECT collection, '0199d3a1-c2b4-7000-8000-00000000abcd', 1, 0, '{"name":"Out of nowhere"}', marks, '', '', edited_at, received_at FROM records WHERE id = '` + ids[3].String() + `'`,
+			SELECT collection, '0199d3a1-c2b4-7000-8000-00000000abcd', 1, 0, '{"name":"Out of nowhere"}', marks, '', '',
+				edited_at, received_at FROM records WHERE id = '` + ids[3].String() + `'`,
 	} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
@@ -347,7 +357,8 @@ func TestP3CursorsAndVerify(t *testing.T) {
 // P7: a group goes in whole or not at all, also when its batch is cut, and mending one of it sends all of it again.
 func TestP7Groups(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define(strings.Replace(asking, "name: {type: string, minLength: 1}", "name: {type: string, minLength: 1, maxLength: 40}", 1))
+	bed.Define(strings.Replace(asking, "name: {type: string, minLength: 1}",
+		"name: {type: string, minLength: 1, maxLength: 40}", 1))
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	var first, second uuid.UUID
@@ -369,7 +380,8 @@ func TestP7Groups(t *testing.T) {
 	}); err == nil {
 		t.Error("half of a group was saved")
 	}
-	bed.Define(strings.Replace(asking, "name: {type: string, minLength: 1}", "name: {type: string, minLength: 1, maxLength: 9}", 1))
+	bed.Define(strings.Replace(asking, "name: {type: string, minLength: 1}",
+		"name: {type: string, minLength: 1, maxLength: 9}", 1))
 	if summary := testbed.Exchange(t, store); summary.Applied != 1 || summary.Refused != 2 {
 		t.Fatalf("%+v", summary)
 	}

@@ -31,7 +31,8 @@ fields:
   after: {type: string, format: uuid, reference: jobs}
 `
 
-// P2: central numbers a record once, whatever is repeated; the number comes back with the answer; what refers to the record is not touched.
+// P2: central numbers a record once, whatever is repeated; the number comes back with the answer; what refers to the
+// record is not touched.
 func TestP2NumbersFromCentral(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(numbered)
@@ -66,7 +67,8 @@ func TestP2NumbersFromCentral(t *testing.T) {
 	bed.Same(a, b)
 	// By hand: a repeated batch, and a device that sets what nobody sets.
 	r := newRaw(t, bed, "worker")
-	c := r.change(1, change.Add, uuid.Must(uuid.NewV7()), 0, map[string]string{"what": `"x"`, "number": `"REP-00001"`, "memo": `"private"`})
+	c := r.change(1, change.Add, uuid.Must(uuid.NewV7()), 0,
+		map[string]string{"what": `"x"`, "number": `"REP-00001"`, "memo": `"private"`})
 	c.Collection = "jobs"
 	batch := r.batch(c)
 	answers, again := r.push(batch), r.push(batch)
@@ -104,11 +106,13 @@ func TestImportedNumbers(t *testing.T) {
 	if again := put(`{"number":"REP-00990","what":"a"}`); again[0].Outcome != changes.RowUnchanged {
 		t.Errorf("importing it again: %+v", again)
 	}
-	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"number": {To: json.RawMessage(`"REP-1"`)}}})
+	_, err := bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit,
+		Base: -1, Fields: record.Delta{"number": {To: json.RawMessage(`"REP-1"`)}}})
 	if known := fault.Explain(err); known == nil || known.Reasons[0].Code != change.CodeReadOnly {
 		t.Errorf("a number was set at central: %v", err)
 	}
-	_, err = bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit, Base: -1, Fields: record.Delta{"after": {To: json.RawMessage(fmt.Sprintf("%q", uuid.New()))}}})
+	_, err = bed.Central.Direct(ctx, admin, changes.Write{Collection: "jobs", Record: rows[0].Record, Kind: change.Edit,
+		Base: -1, Fields: record.Delta{"after": {To: json.RawMessage(fmt.Sprintf("%q", uuid.New()))}}})
 	if known := fault.Explain(err); known == nil || known.Reasons[0].Field != "after" {
 		t.Errorf("a reference to nothing was taken at central: %v", err)
 	}
@@ -135,8 +139,10 @@ func TestP11LocalFieldsStayOnTheDevice(t *testing.T) {
 		t.Errorf("a memo alone was queued: %+v, %v", queue, err)
 	}
 	testbed.Exchange(t, b, a)
-	if shown(t, a, "jobs", id, "memo") != "it has moved" || shown(t, a, "jobs", id, "what") != "mend soon" || shown(t, b, "jobs", id, "memo") != "" {
-		t.Errorf("here %q %q, there %q", shown(t, a, "jobs", id, "memo"), shown(t, a, "jobs", id, "what"), shown(t, b, "jobs", id, "memo"))
+	if shown(t, a, "jobs", id, "memo") != "it has moved" || shown(t, a, "jobs", id, "what") != "mend soon" ||
+		shown(t, b, "jobs", id, "memo") != "" {
+		t.Errorf("here %q %q, there %q", shown(t, a, "jobs", id, "memo"), shown(t, a, "jobs", id, "what"),
+			shown(t, b, "jobs", id, "memo"))
 	}
 	found, err := a.Find(ctx, "jobs", query.Ask{Where: []string{"memo~moved"}, Sort: "memo"})
 	if err != nil || found.Total != 1 {
@@ -146,7 +152,8 @@ func TestP11LocalFieldsStayOnTheDevice(t *testing.T) {
 		t.Errorf("central has the memo %q", got)
 	}
 	bed.Same(a, b)
-	if _, err := a.Edit(ctx, "jobs", id, device.Fields{"after": uuid.New()}); err == nil || !strings.Contains(err.Error(), "there is no such record in jobs") {
+	if _, err := a.Edit(ctx, "jobs", id, device.Fields{"after": uuid.New()}); err == nil ||
+		!strings.Contains(err.Error(), "there is no such record in jobs") {
 		t.Errorf("a reference to nothing was saved: %v", err)
 	}
 }

@@ -34,8 +34,9 @@ func atCentral(t *testing.T, bed *testbed.Bed, names ...string) (ids []uuid.UUID
 	t.Helper()
 	for _, name := range names {
 		id := uuid.Must(uuid.NewV7())
-		_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: id, Kind: change.Add,
-			Fields: record.Delta{"name": {To: []byte(fmt.Sprintf("%q", name))}}})
+		_, err := bed.Central.Direct(ctx, central.Everything("admin"),
+			changes.Write{Collection: "signs", Record: id, Kind: change.Add,
+				Fields: record.Delta{"name": {To: []byte(fmt.Sprintf("%q", name))}}})
 		testbed.Must(t, err)
 		ids = append(ids, id)
 	}
@@ -53,8 +54,8 @@ func listed(t *testing.T, store *device.Store) string {
 	return strings.Join(names, " ")
 }
 
-// P9: records kept on demand are looked up in signal and found without; what central changes comes with the next exchange, what it removes
-// goes, and edits go up as always.
+// P9: records kept on demand are looked up in signal and found without; what central changes comes with the next
+// exchange, what it removes goes, and edits go up as always.
 func TestP9OnDemand(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(keptIn("  keep: on demand\n"))
@@ -70,9 +71,12 @@ func TestP9OnDemand(t *testing.T) {
 	if found.Total != 4 || len(found.Records) != 3 || found.AsOf.IsZero() || listed(t, store) != "alder birch cedar" {
 		t.Errorf("looked up %d of %d as of %s; here are %s", len(found.Records), found.Total, found.AsOf, listed(t, store))
 	}
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: ids[0], Kind: change.Remove, Base: -1})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"),
+		changes.Write{Collection: "signs", Record: ids[0], Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
-	_, err = bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "signs", Record: ids[1], Kind: change.Edit, Base: -1, Fields: record.Delta{"name": {To: []byte(`"beech"`)}}})
+	_, err = bed.Central.Direct(ctx, central.Everything("admin"),
+		changes.Write{Collection: "signs", Record: ids[1], Kind: change.Edit, Base: -1,
+			Fields: record.Delta{"name": {To: []byte(`"beech"`)}}})
 	testbed.Must(t, err)
 	_, err = store.Edit(ctx, "signs", ids[2], device.Fields{"state": "worn"})
 	testbed.Must(t, err)
@@ -81,7 +85,8 @@ func TestP9OnDemand(t *testing.T) {
 	if got := listed(t, store); got != "beech cedar elm" || summary.Applied != 2 || summary.Received != 2 {
 		t.Errorf("here are %s after %+v", got, summary)
 	}
-	if r, err := bed.Central.Record(ctx, central.Everything("admin"), "signs", ids[2]); err != nil || !strings.Contains(string(r.Fields), "worn") {
+	if r, err := bed.Central.Record(ctx, central.Everything("admin"), "signs", ids[2]); err != nil ||
+		!strings.Contains(string(r.Fields), "worn") {
 		t.Errorf("central has %s, %v", r.Fields, err)
 	}
 	// Away from signal, looking up says so, and what was looked up is here.
@@ -117,7 +122,8 @@ func TestP1StorageBudget(t *testing.T) {
 	testbed.Must(t, err)
 	testbed.Must(t, store.SetBudget(ctx, bytes/2))
 	got := listed(t, store)
-	if !strings.Contains(got, "alder") || !strings.Contains(got, "birch") || strings.Contains(got, "cedar") || strings.Contains(got, "dogwood") || !strings.Contains(got, "hazel") {
+	if !strings.Contains(got, "alder") || !strings.Contains(got, "birch") || strings.Contains(got, "cedar") ||
+		strings.Contains(got, "dogwood") || !strings.Contains(got, "hazel") {
 		t.Errorf("left are %s", got)
 	}
 	left, budget, err := store.LookedUp(ctx)
@@ -158,7 +164,8 @@ func TestNeverKept(t *testing.T) {
 	}
 }
 
-// P8: what is kept for a stated time goes when that is over, also when the clock is turned back then; unsent changes stay.
+// P8: what is kept for a stated time goes when that is over, also when the clock is turned back then; unsent changes
+// stay.
 func TestP8KeptForATime(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(keptIn("  keep: 2 days\n"))
@@ -241,7 +248,8 @@ func TestP11Directions(t *testing.T) {
 	}
 	c := r.change(1, change.Edit, id, 1, map[string]string{"state": `"worn"`})
 	c.Collection = "signs"
-	if answer := r.push(r.batch(c))[0]; answer.Answer != change.Refused || answer.Reasons[0].Code != change.CodeNotAllowed {
+	if answer := r.push(r.batch(c))[0]; answer.Answer != change.Refused ||
+		answer.Reasons[0].Code != change.CodeNotAllowed {
 		t.Errorf("an edit by hand: %+v", answer)
 	}
 	// When records are kept whole again, nothing of them is missing.

@@ -20,8 +20,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// P1, P3: a first load of 100,000 records is killed ten times, each time somewhere else. It ends complete, and what had been stored is not
-// loaded again.
+// P1, P3: a first load of 100,000 records is killed ten times, each time somewhere else. It ends complete, and what
+// had been stored is not loaded again.
 func TestP3AKilledFirstLoadResumes(t *testing.T) {
 	const records, kills = 100_000, 10
 	bed := testbed.Start(t)
@@ -103,11 +103,13 @@ func TestP9BeforeTheFirstLoad(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "store.db")
 	fresh, err := device.Open(ctx, path, device.Options{})
 	testbed.Must(t, err)
-	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil || !strings.Contains(err.Error(), "homing local enrol") {
+	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil ||
+		!strings.Contains(err.Error(), "homing local enrol") {
 		t.Errorf("before enrolment: %v", err)
 	}
 	testbed.Must(t, fresh.Enrol(ctx, bed.URL(), bed.Code("worker"), "tablet"))
-	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil || !strings.Contains(err.Error(), "run an exchange while there is signal") {
+	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil ||
+		!strings.Contains(err.Error(), "run an exchange while there is signal") {
 		t.Errorf("before the first load: %v", err)
 	}
 	testbed.Must(t, fresh.MoveCentral(ctx, "http://127.0.0.1:1"))
@@ -134,7 +136,8 @@ func TestP9BeforeTheFirstLoad(t *testing.T) {
 	}
 }
 
-// A first load of several pages is not kept record by record in the device's log, even when it breaks off in between; what comes later is.
+// A first load of several pages is not kept record by record in the device's log, even when it breaks off in between;
+// what comes later is.
 func TestAFirstLoadIsNotLoggedOneByOne(t *testing.T) {
 	bed := testbed.Start(t)
 	const records = 5000

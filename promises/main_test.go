@@ -1,5 +1,6 @@
-// Package promises_test tries to break each of Homing's promises on the real thing: the service on loopback, PostgreSQL,
-// local stores, killed processes and cut connections. docs/promises.md says which test stands for which promise.
+// Package promises_test tries to break each of Homing's promises on the real thing: the service on loopback,
+// PostgreSQL, local stores, killed processes and cut connections. docs/promises.md says which test stands for which
+// promise.
 package promises_test
 
 import (
@@ -38,7 +39,8 @@ func newRaw(t *testing.T, bed *testbed.Bed, worker string) *raw {
 	t.Helper()
 	r := &raw{Bed: bed, t: t, incarnation: uuid.Must(uuid.NewV7()), now: time.Now()}
 	var got wire.Enrolled
-	status, text := bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code(worker), Device: "by hand", Incarnation: r.incarnation})
+	status, text := bed.Call("POST", "/v1/enrolments", "",
+		wire.Enrolment{Code: bed.Code(worker), Device: "by hand", Incarnation: r.incarnation})
 	if err := json.Unmarshal(text, &got); err != nil || status != 200 {
 		t.Fatalf("enrol: %d %s", status, text)
 	}
@@ -52,11 +54,13 @@ func (r *raw) change(number int64, kind change.Kind, id uuid.UUID, base int64, v
 	for name, value := range values {
 		delta[name] = record.Edit{To: json.RawMessage(value)}
 	}
-	return change.Change{Number: number, Collection: "trails", Record: id, Kind: kind, Base: base, Fields: delta, Stamp: clock.At(r.now.Add(time.Duration(number))), EditedAt: r.now}
+	return change.Change{Number: number, Collection: "trails", Record: id, Kind: kind, Base: base, Fields: delta,
+		Stamp: clock.At(r.now.Add(time.Duration(number))), EditedAt: r.now}
 }
 
 func (r *raw) batch(changes ...change.Change) wire.Batch {
-	b := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: r.incarnation, Clock: wire.Clock{SentAt: r.now}}
+	b := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: r.incarnation,
+		Clock: wire.Clock{SentAt: r.now}}
 	for _, c := range changes {
 		text, err := json.Marshal(c)
 		testbed.Must(r.t, err)

@@ -18,8 +18,8 @@ import (
 
 func isGeneration(err error) bool { return errors.Is(err, device.ErrGeneration) }
 
-// P4: devices edit, add and remove at random and exchange at random. When the edits stop and everyone has exchanged, all
-// hold the same.
+// P4: devices edit, add and remove at random and exchange at random. When the edits stop and everyone has exchanged,
+// all hold the same.
 func TestP4AllConverge(t *testing.T) {
 	for seed := range uint64(6) {
 		t.Run(strconv.FormatUint(seed, 10), func(t *testing.T) {
@@ -66,7 +66,8 @@ func act(t *testing.T, random *rand.Rand, store *device.Store) {
 	case 1:
 		editTrail(t, store, r.ID, device.Fields{"note": nil, "state": "open"})
 	default:
-		editTrail(t, store, r.ID, device.Fields{"note": "note " + strconv.Itoa(random.IntN(1000)), "length_km": random.IntN(50)})
+		editTrail(t, store, r.ID, device.Fields{"note": "note " + strconv.Itoa(random.IntN(1000)),
+			"length_km": random.IntN(50)})
 	}
 }
 
@@ -95,7 +96,8 @@ func TestP4UnsentChangesStayOnTop(t *testing.T) {
 	}
 }
 
-// P5, P6: of two edits of one field the later stays, and the history keeps the other with who, when, where from and the rule.
+// P5, P6: of two edits of one field the later stays, and the history keeps the other with who, when, where from and
+// the rule.
 func TestP5TheLosingValueIsKept(t *testing.T) {
 	bed := testbed.Start(t)
 	one, two := bed.Device("worker", "one", device.Options{}), bed.Device("lead", "two", device.Options{})
@@ -116,10 +118,12 @@ func TestP5TheLosingValueIsKept(t *testing.T) {
 	history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", trail.ID)
 	testbed.Must(t, err)
 	h := history[0]
-	if h.Author != "worker" || h.Device != "one" || h.Batch == nil || h.Source.Number != 2 || h.Kind != change.Edit || h.Base != 1 {
+	if h.Author != "worker" || h.Device != "one" || h.Batch == nil || h.Source.Number != 2 || h.Kind != change.Edit ||
+		h.Base != 1 {
 		t.Errorf("the history says %+v", h)
 	}
-	if len(h.Decisions) != 1 || h.Decisions[0].Field != "note" || h.Decisions[0].Rule != "newest" || h.Decisions[0].Kept != "central" || h.Decisions[0].Other.Revision != 2 {
+	if len(h.Decisions) != 1 || h.Decisions[0].Field != "note" || h.Decisions[0].Rule != "newest" ||
+		h.Decisions[0].Kept != "central" || h.Decisions[0].Other.Revision != 2 {
 		t.Errorf("decided %+v", h.Decisions)
 	}
 	sent, err := record.Parse(h.Sent)
@@ -147,7 +151,8 @@ func TestP5ARemovalTakesNoEditWithIt(t *testing.T) {
 	editTrail(t, two, keep.ID, device.Fields{"note": "still needed"})
 	testbed.Exchange(t, one, two, one)
 	bed.Same(one, two)
-	if got, err := one.Get(ctx, "trails", keep.ID); err != nil || string(got.Fields["note"]) != `"still needed"` || string(got.Fields["name"]) != `"keep"` {
+	if got, err := one.Get(ctx, "trails", keep.ID); err != nil || string(got.Fields["note"]) != `"still needed"` ||
+		string(got.Fields["name"]) != `"keep"` {
 		t.Errorf("the edited record is %s, %v", got.Fields.JSON(), err)
 	}
 	if _, err := two.Get(ctx, "trails", drop.ID); !errors.Is(err, device.ErrNoRecord) {
@@ -167,9 +172,11 @@ func TestP7ABadChangeHarmsOnlyItself(t *testing.T) {
 		r.change(4, change.Edit, good, 9, map[string]string{"note": `"impossible base"`}),
 		r.change(5, change.Add, other, 0, map[string]string{"name": `"also good"`}),
 	)
-	batch.Changes = append(batch.Changes, []byte(`{"number":"six"}`), []byte(`{"number":7,"collection":"trails","record":"x"}`))
+	batch.Changes = append(batch.Changes, []byte(`{"number":"six"}`),
+		[]byte(`{"number":7,"collection":"trails","record":"x"}`))
 	answers := r.push(batch)
-	want := []change.Verdict{change.Applied, change.Refused, change.Waiting, change.Refused, change.Applied, change.Refused, change.Refused}
+	want := []change.Verdict{change.Applied, change.Refused, change.Waiting, change.Refused, change.Applied,
+		change.Refused, change.Refused}
 	if got := verdicts(answers); !reflect.DeepEqual(got, want) {
 		t.Errorf("answers %v, want %v", got, want)
 	}
@@ -188,7 +195,8 @@ func TestP7RefusedChangesStayWithTheirReasons(t *testing.T) {
 	testbed.Exchange(t, store)
 	addTrail(t, store, "a name that will be too long")
 	addTrail(t, store, "short")
-	bed.Define("collection: trails\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string, maxLength: 9}\n  state: {enum: [open, closed]}\n  length_km: {type: number}\n  note: {type: string}\n")
+	bed.Define("collection: trails\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string, maxLength: " +
+		"9}\n  state: {enum: [open, closed]}\n  length_km: {type: number}\n  note: {type: string}\n")
 	if got := testbed.Exchange(t, store); got.Applied != 1 || got.Refused != 1 {
 		t.Errorf("the exchange did %+v", got)
 	}
@@ -204,12 +212,15 @@ func TestP7RefusedChangesStayWithTheirReasons(t *testing.T) {
 	}
 }
 
-// P8: a device whose clock is hours ahead does not win against a later edit, nor one that is behind lose against an earlier.
+// P8: a device whose clock is hours ahead does not win against a later edit, nor one that is behind lose against an
+// earlier.
 func TestP8AWrongClockDoesNotDecide(t *testing.T) {
-	for name, skew := range map[string]time.Duration{"two hours ahead": -2 * time.Hour, "two hours behind": 2 * time.Hour, "years behind": 5 * 365 * 24 * time.Hour} {
+	for name, skew := range map[string]time.Duration{"two hours ahead": -2 * time.Hour,
+		"two hours behind": 2 * time.Hour, "years behind": 5 * 365 * 24 * time.Hour} {
 		t.Run(name, func(t *testing.T) {
 			bed := testbed.Start(t)
-			wrong, right := bed.Device("worker", "wrong", device.Options{Now: behind(skew)}), bed.Device("lead", "right", device.Options{})
+			wrong, right := bed.Device("worker", "wrong", device.Options{Now: behind(skew)}),
+				bed.Device("lead", "right", device.Options{})
 			testbed.Exchange(t, wrong)
 			trail := addTrail(t, wrong, "Ridge")
 			testbed.Exchange(t, wrong, right)
@@ -221,7 +232,8 @@ func TestP8AWrongClockDoesNotDecide(t *testing.T) {
 			editTrail(t, wrong, trail.ID, device.Fields{"state": "closed"})
 			testbed.Exchange(t, wrong, right, wrong)
 			bed.Same(wrong, right)
-			if note, state := value(t, bed, trail.ID, "note"), value(t, bed, trail.ID, "state"); note != `"right, later"` || state != `"closed"` {
+			if note, state := value(t, bed, trail.ID, "note"), value(t, bed, trail.ID, "state"); note != `"right, later"` ||
+				state != `"closed"` {
 				t.Errorf("note %s and state %s stayed", note, state)
 			}
 			devices, err := bed.Central.Devices(ctx, "worker")
@@ -249,7 +261,8 @@ func TestP9WithoutSignal(t *testing.T) {
 	editTrail(t, store, trail.ID, device.Fields{"state": "closed"})
 	second := addTrail(t, store, "Valley")
 	testbed.Must(t, store.Remove(ctx, "trails", second.ID))
-	if found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=closed"}, Search: "ridge", Sort: "name", Limit: 10}); err != nil || found.Total != 1 {
+	if found, err := store.Find(ctx, "trails", query.Ask{Where: []string{"state=closed"}, Search: "ridge", Sort: "name",
+		Limit: 10}); err != nil || found.Total != 1 {
 		t.Errorf("found %+v, %v", found, err)
 	}
 	if queue, err := store.Review(ctx); err != nil || len(queue) != 3 {
@@ -278,7 +291,8 @@ func TestP12UnknownFieldsSurvive(t *testing.T) {
 	testbed.Exchange(t, fresh)
 	editTrail(t, old, trail.ID, device.Fields{"note": "from the old one"}) // it has not heard of grade yet
 	testbed.Exchange(t, old, fresh)
-	if grade, note := value(t, bed, trail.ID, "grade"), value(t, bed, trail.ID, "note"); grade != `"hard"` || note != `"from the old one"` {
+	if grade, note := value(t, bed, trail.ID, "grade"), value(t, bed, trail.ID, "note"); grade != `"hard"` ||
+		note != `"from the old one"` {
 		t.Errorf("grade %s, note %s", grade, note)
 	}
 	bed.Same(old, fresh)

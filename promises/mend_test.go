@@ -13,7 +13,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// refusedOn is a device whose way central has refused, since its definition has changed meanwhile; a post and a visit wait for it.
+// refusedOn is a device whose way central has refused, since its definition has changed meanwhile; a post and a visit
+// wait for it.
 func refusedOn(t *testing.T) (*testbed.Bed, *device.Store, device.Record) {
 	t.Helper()
 	bed := testbed.Start(t)
@@ -87,7 +88,8 @@ func TestP1DiscardIsWrittenDownFirst(t *testing.T) {
 	bed.Same(store)
 }
 
-// What was refused for a reason that is gone can be sent again as it is; a refused removal and a refused edit as well as an add.
+// What was refused for a reason that is gone can be sent again as it is; a refused removal and a refused edit as well
+// as an add.
 func TestSendingAgain(t *testing.T) {
 	bed, store, way := refusedOn(t)
 	bed.Define(family("restrict")[0])
@@ -123,7 +125,8 @@ func TestSendingAgain(t *testing.T) {
 	}
 }
 
-// P1, P6: an edit does not mend what somebody else on the same device has written: that stays theirs, and nobody else discards it.
+// P1, P6: an edit does not mend what somebody else on the same device has written: that stays theirs, and nobody else
+// discards it.
 func TestP1OthersChangesAreNotMended(t *testing.T) {
 	bed, store, way := refusedOn(t)
 	testbed.Must(t, bed.Central.AddWorker(ctx, "second", rights.Worker, ""))

@@ -20,8 +20,8 @@ import (
 	"homing/wire"
 )
 
-// P2: a batch sent again, in whole, in part, at the same time or under another id, has its effect once and gets the same
-// answers.
+// P2: a batch sent again, in whole, in part, at the same time or under another id, has its effect once and gets the
+// same answers.
 func TestP2ABatchCountsOnce(t *testing.T) {
 	bed := testbed.Start(t)
 	r := newRaw(t, bed, "worker")
@@ -125,8 +125,8 @@ func TestP10AnotherCentralIsRecognised(t *testing.T) {
 	}
 }
 
-// P3: a slow transaction holds back its commit while others go on. Nobody who pulls meanwhile gets past what is not visible
-// yet. With numbers from a bare sequence this fails: the later number would be visible first.
+// P3: a slow transaction holds back its commit while others go on. Nobody who pulls meanwhile gets past what is not
+// visible yet. With numbers from a bare sequence this fails: the later number would be visible first.
 func TestP3ADelayedCommitMakesNoHole(t *testing.T) {
 	bed := testbed.Start(t)
 	slow, quick, puller := newRaw(t, bed, "worker"), newRaw(t, bed, "lead"), newRaw(t, bed, "worker")
@@ -175,8 +175,8 @@ func TestP3ADelayedCommitMakesNoHole(t *testing.T) {
 	}
 }
 
-// P3: several devices push through two instances of the service on one database, while another pulls all the time. In the
-// end it holds exactly what central holds.
+// P3: several devices push through two instances of the service on one database, while another pulls all the time. In
+// the end it holds exactly what central holds.
 func TestP3TwoInstancesOneDatabase(t *testing.T) {
 	one := testbed.Start(t)
 	two := testbed.Start(t, func(o *service.Options) { o.Database = one.Database })
@@ -189,7 +189,8 @@ func TestP3TwoInstancesOneDatabase(t *testing.T) {
 		wait.Go(func() {
 			for n := int64(1); n <= 40; n++ {
 				p.push(p.batch(p.change(2*n-1, change.Add, newID(), 0, map[string]string{"name": `"a trail"`}),
-					p.change(2*n, change.Add, shared, 0, map[string]string{"name": `"shared"`, "length_km": json.Number(string(rune('0' + n%10))).String()})))
+					p.change(2*n, change.Add, shared, 0, map[string]string{"name": `"shared"`,
+						"length_km": json.Number(string(rune('0' + n%10))).String()})))
 			}
 		})
 	}
@@ -234,7 +235,8 @@ func TestP3ACutLoadResumes(t *testing.T) {
 			return testbed.Pass
 		}
 		pages++
-		return []testbed.Fault{testbed.CutBefore, testbed.CutAfter, testbed.CutHalfway, testbed.Unavailable, testbed.Pass}[pages%5]
+		return []testbed.Fault{testbed.CutBefore, testbed.CutAfter, testbed.CutHalfway, testbed.Unavailable,
+			testbed.Pass}[pages%5]
 	})
 	store := bed.Device("worker", "tablet", device.Options{}, bed.URL())
 	testbed.Must(t, store.MoveCentral(ctx, proxy.URL))

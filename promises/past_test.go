@@ -63,7 +63,8 @@ func TestP6AsItWasAndBack(t *testing.T) {
 	}
 	testbed.Exchange(t, store)
 	bed.Same(store)
-	if shown(t, store, "jobs", id, "what") != "two" || shown(t, store, "jobs", id, "number") != number || versions(t, bed, "jobs", id) != 5 {
+	if shown(t, store, "jobs", id, "what") != "two" || shown(t, store, "jobs", id, "number") != number ||
+		versions(t, bed, "jobs", id) != 5 {
 		t.Errorf("it came back as %q, number %q", shown(t, store, "jobs", id, "what"), shown(t, store, "jobs", id, "number"))
 	}
 	_, err := bed.Central.BringBack(ctx, admin, "jobs", id, 2)

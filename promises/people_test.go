@@ -31,7 +31,8 @@ func shared(t *testing.T, bed *testbed.Bed, clock *watch) *device.Store {
 	return store
 }
 
-// P11: a shared device gets what any of its workers covers; each change carries its author, and is judged by the author's rights.
+// P11: a shared device gets what any of its workers covers; each change carries its author, and is judged by the
+// author's rights.
 func TestP11SharedDevice(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(territorial + "access:\n  remove: worker.name == \"second\"\n")
@@ -77,7 +78,8 @@ func TestP11SharedDevice(t *testing.T) {
 	}
 }
 
-// P1, P9: signing out and in works without signal; what is unsent stays, sealed for its author, and still reaches central.
+// P1, P9: signing out and in works without signal; what is unsent stays, sealed for its author, and still reaches
+// central.
 func TestP1SignOutKeepsWhatIsUnsent(t *testing.T) {
 	bed := testbed.Start(t)
 	clock := &watch{}
@@ -161,7 +163,8 @@ func TestWrongTriesAreSlowedDown(t *testing.T) {
 	}
 }
 
-// P1: erasing refuses while anything is unsent; when that is discarded, a backup is written first, and opens with all of it.
+// P1: erasing refuses while anything is unsent; when that is discarded, a backup is written first, and opens with all
+// of it.
 func TestP1EraseWritesABackup(t *testing.T) {
 	bed := testbed.Start(t)
 	for _, passphrase := range []string{"", "under the third stone"} {

@@ -17,8 +17,8 @@ import (
 	"homing/wire"
 )
 
-// P4: a worker mends what was refused of a record that somebody else has edited and removed meanwhile, which brings it back. The device gets the
-// edits that it never saw: the tombstone came without them.
+// P4: a worker mends what was refused of a record that somebody else has edited and removed meanwhile, which brings
+// it back. The device gets the edits that it never saw: the tombstone came without them.
 func TestP4BroughtBackByMending(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking)
@@ -41,7 +41,8 @@ func TestP4BroughtBackByMending(t *testing.T) {
 	testbed.Must(t, err)
 	testbed.Exchange(t, a, b)
 	bed.Same(a, b)
-	if name, note := shown(t, a, "trails", id, "name"), shown(t, a, "trails", id, "note"); name != "Ridge 2" || note != "new" {
+	if name, note := shown(t, a, "trails", id, "name"), shown(t, a, "trails", id, "note"); name != "Ridge 2" ||
+		note != "new" {
 		t.Errorf("the device shows %q, %q", name, note)
 	}
 }
@@ -64,12 +65,13 @@ func backedUpWithoutIt(t *testing.T) (bed *testbed.Bed, store *device.Store, id 
 	return bed, store, id, backup
 }
 
-// P1, P10: central is restored to a time when a record was removed that was brought back since. The device that has it lists what central lost of
-// it; brought back at central once more, the rest can be offered.
+// P1, P10: central is restored to a time when a record was removed that was brought back since. The device that has
+// it lists what central lost of it; brought back at central once more, the rest can be offered.
 func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	bed, store, id, backup := backedUpWithoutIt(t)
 	lead := central.Everything("lead")
-	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: to("note", `"new"`)})
+	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1,
+		Fields: to("note", `"new"`)})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	bed = putBack(t, bed, backup, store)
@@ -79,7 +81,8 @@ func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	if len(lost) != 1 || !lost[0].Removed || lost[0].Label != "Ridge" || string(lost[0].Fields["note"].To) != `"new"` {
 		t.Fatalf("lost are %+v", lost)
 	}
-	if err := store.OfferLost(ctx, "trails", id); !errors.Is(err, device.ErrNotAllowed) || !strings.Contains(err.Error(), "bring it back there") {
+	if err := store.OfferLost(ctx, "trails", id); !errors.Is(err, device.ErrNotAllowed) ||
+		!strings.Contains(err.Error(), "bring it back there") {
 		t.Errorf("offered, it says %v", err)
 	}
 	_, err = bed.Central.BringBack(ctx, lead, "trails", id, 1)
@@ -110,8 +113,8 @@ func TestP10RestoredToBeforeARecordCameBack(t *testing.T) {
 	}
 }
 
-// P2, P10: the same, with an edit that was not sent when central was restored. It is refused, since the record is removed there; sent again, it
-// brings the record back as central has it, and what was counted counts once.
+// P2, P10: the same, with an edit that was not sent when central was restored. It is refused, since the record is
+// removed there; sent again, it brings the record back as central has it, and what was counted counts once.
 func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
 	bed, store, id, backup := backedUpWithoutIt(t)
 	testbed.Exchange(t, store)
@@ -127,7 +130,8 @@ func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	bed.Same(store)
-	if seen, note := valueAt(t, bed, "trails", id, "seen"), valueAt(t, bed, "trails", id, "note"); seen != "2" || note != "typed meanwhile" {
+	if seen, note := valueAt(t, bed, "trails", id, "seen"), valueAt(t, bed, "trails", id, "note"); seen != "2" ||
+		note != "typed meanwhile" {
 		t.Errorf("central has %s and %q", seen, note)
 	}
 	if lost, err := store.LostRecords(ctx); err != nil || len(lost) != 0 {
@@ -135,8 +139,8 @@ func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
 	}
 }
 
-// P2, P10: what a restored central has, but not for this worker, is not lost, even where the device holds an unsent edit of it: offered as lost, its
-// counts would count twice.
+// P2, P10: what a restored central has, but not for this worker, is not lost, even where the device holds an unsent
+// edit of it: offered as lost, its counts would count twice.
 func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking + "  territory: record.note\n")
@@ -144,7 +148,8 @@ func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	token := bed.SignIn("lead")
-	status, text := bed.Call("POST", "/v1/records/trails", token, `{"fields": {"name": "Ridge", "seen": 2, "note": "ostra"}}`)
+	status, text := bed.Call("POST", "/v1/records/trails", token,
+		`{"fields": {"name": "Ridge", "seen": 2, "note": "ostra"}}`)
 	var got wire.Answer
 	if err := json.Unmarshal(text, &got); err != nil || got.Record == nil {
 		t.Fatalf("%d %s", status, text)
@@ -153,7 +158,8 @@ func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 	_, err := bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Remove, Base: -1})
 	testbed.Must(t, err)
 	backup := backUp(t, bed)
-	_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Add, Base: -1, Fields: to("note", `"kell"`)})
+	_, err = bed.Central.Direct(ctx, lead, changes.Write{Collection: "trails", Record: id, Kind: change.Add, Base: -1,
+		Fields: to("note", `"kell"`)})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
 	_, err = store.Edit(ctx, "trails", id, device.Fields{"state": "open"})

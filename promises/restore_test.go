@@ -10,7 +10,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// P10: a store that is restored from a backup reuses no number and repeats nothing, whatever the lost one sent after the backup.
+// P10: a store that is restored from a backup reuses no number and repeats nothing, whatever the lost one sent after
+// the backup.
 func TestP10ARestoredStore(t *testing.T) {
 	for _, passphrase := range []string{"", "under the third stone"} {
 		bed := testbed.Start(t)
@@ -34,7 +35,8 @@ func TestP10ARestoredStore(t *testing.T) {
 
 		path := filepath.Join(t.TempDir(), "restored.db")
 		testbed.Must(t, device.Restore(ctx, backup, path, device.Options{Passphrase: passphrase}))
-		if err := device.Restore(ctx, backup, path, device.Options{Passphrase: passphrase}); err == nil || !strings.Contains(err.Error(), "is there already") {
+		if err := device.Restore(ctx, backup, path, device.Options{Passphrase: passphrase}); err == nil ||
+			!strings.Contains(err.Error(), "is there already") {
 			t.Errorf("restored over a store: %v", err)
 		}
 		restored, err := device.Open(ctx, path, device.Options{Passphrase: passphrase})
@@ -47,7 +49,8 @@ func TestP10ARestoredStore(t *testing.T) {
 		if summary.Sent != 2 || valueAt(t, bed, "trails", id, "seen") != "13" {
 			t.Errorf("sent %d; central counts %s", summary.Sent, valueAt(t, bed, "trails", id, "seen"))
 		}
-		if shown(t, restored, "trails", after, "name") != "After the backup" || valueAt(t, bed, "trails", mine, "name") != "By the restored one" || versions(t, bed, "trails", id) != 2 {
+		if shown(t, restored, "trails", after, "name") != "After the backup" ||
+			valueAt(t, bed, "trails", mine, "name") != "By the restored one" || versions(t, bed, "trails", id) != 2 {
 			t.Errorf("%d versions of the trail", versions(t, bed, "trails", id))
 		}
 		_, err = restored.Edit(ctx, "trails", id, device.Fields{"seen": 20})

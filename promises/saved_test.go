@@ -57,7 +57,8 @@ func TestP1SavesSurviveAKill(t *testing.T) {
 	runProgram(t, path, "local", "exchange")
 	said := 0
 	for round := range 4 {
-		script := exec.Command("bash", "-c", `for n in $(seq 200); do "$0" local add trails --set name="round `+strconv.Itoa(round)+` number $n" >/dev/null || exit 1; echo $n; done`, program(t, path).Path)
+		script := exec.Command("bash", "-c",
+			`for n in $(seq 200); do "$0" local add trails --set name="round `+strconv.Itoa(round)+` number $n" >/dev/null || exit 1; echo $n; done`, program(t, path).Path)
 		script.Env = program(t, path).Env
 		script.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		var out lines
@@ -122,7 +123,8 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 
 // P1: whatever goes wrong on the way, the outbox keeps what was not answered, and the error is plain.
 func TestP1TheOutboxKeepsWhatWasNotAnswered(t *testing.T) {
-	for name, fault := range map[string]testbed.Fault{"request lost": testbed.CutBefore, "answer lost": testbed.CutAfter, "answer cut": testbed.CutHalfway} {
+	for name, fault := range map[string]testbed.Fault{"request lost": testbed.CutBefore, "answer lost": testbed.CutAfter,
+		"answer cut": testbed.CutHalfway} {
 		t.Run(name, func(t *testing.T) {
 			bed := testbed.Start(t)
 			broken := true
@@ -162,7 +164,8 @@ func TestP1CentralDiesInTheMiddle(t *testing.T) {
 	testbed.Exchange(t, store)
 	db := database(t, bed)
 	db.MustExec(`CREATE FUNCTION die() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
-		IF EXISTS (SELECT FROM pg_class WHERE relname = 'dying') THEN PERFORM pg_terminate_backend(pg_backend_pid()); END IF; RETURN NULL; END $$;
+		IF EXISTS (SELECT FROM pg_class
+			WHERE relname = 'dying') THEN PERFORM pg_terminate_backend(pg_backend_pid()); END IF; RETURN NULL; END $$;
 		CREATE CONSTRAINT TRIGGER dies AFTER INSERT ON versions DEFERRABLE INITIALLY DEFERRED FOR EACH ROW EXECUTE FUNCTION die();
 		CREATE TABLE dying ()`)
 	trail := addTrail(t, store, "Ridge")
@@ -192,7 +195,8 @@ func TestP1FullDiskAtCentral(t *testing.T) {
 	db.MustExec(`CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'no space' USING ERRCODE = 'disk_full'; END $$;
 		CREATE TRIGGER full_disk BEFORE INSERT ON versions EXECUTE FUNCTION full_disk()`)
 	r := newRaw(t, bed, "worker")
-	status, text := bed.Call("POST", "/v1/batches", r.token, r.batch(r.change(1, change.Add, newID(), 0, map[string]string{"name": `"x"`})))
+	status, text := bed.Call("POST", "/v1/batches", r.token,
+		r.batch(r.change(1, change.Add, newID(), 0, map[string]string{"name": `"x"`})))
 	if status != http.StatusInsufficientStorage || !strings.Contains(string(text), "disk is full") {
 		t.Errorf("central's full disk: %d %s", status, text)
 	}
@@ -231,7 +235,8 @@ func TestP1AnsweredSurvivesAKilledCentral(t *testing.T) {
 		runProgram(t, path, "local", "exchange")
 		runProgram(t, path, "local", "add", "trails", "--set", "name=round "+strconv.Itoa(round))
 		runProgram(t, path, "local", "exchange")
-		if text := runProgram(t, path, "records", "list", "trails", "--central", address); !strings.Contains(text, strconv.Itoa(round+1)+" record") {
+		if text := runProgram(t, path, "records", "list", "trails", "--central", address); !strings.Contains(text,
+			strconv.Itoa(round+1)+" record") {
 			t.Errorf("round %d:\n%s", round, text)
 		}
 		testbed.Must(t, serve.Process.Kill())

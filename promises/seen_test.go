@@ -16,8 +16,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// P5: a form that was open while a pull brought news overwrites nothing that its author has not seen: the rules decide on the
-// device as at central, and it says so.
+// P5: a form that was open while a pull brought news overwrites nothing that its author has not seen: the rules
+// decide on the device as at central, and it says so.
 func TestP5AFormThatWasOpen(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(testbed.Trails + "  seen: {type: integer}\nsync: {rules: {seen: sum, note: first, state: ask}}\n")
@@ -32,7 +32,8 @@ func TestP5AFormThatWasOpen(t *testing.T) {
 	testbed.Exchange(t, b, a)
 	saved, err := a.Edit(ctx, "trails", id, device.Fields{"seen": 12, "note": "stale", "name": "Ridge"}, device.Saw(form))
 	testbed.Must(t, err)
-	if got := shown(t, a, "trails", id, "seen") + shown(t, a, "trails", id, "note") + shown(t, a, "trails", id, "name"); got != "15newsRidge Path" {
+	if got := shown(t, a, "trails", id, "seen") + shown(t, a, "trails", id, "note") +
+		shown(t, a, "trails", id, "name"); got != "15newsRidge Path" {
 		t.Errorf("on the device it is %s", got)
 	}
 	if len(saved.Decisions) != 2 || saved.Pending != 1 {
@@ -106,8 +107,8 @@ func TestP6ARemovalThatWasAskedFor(t *testing.T) {
 	}
 }
 
-// P8: after a machine was started anew, nothing tells whether its clock was turned meanwhile. The edit is dated as well as can be,
-// and how far that may be off is not said to be nothing.
+// P8: after a machine was started anew, nothing tells whether its clock was turned meanwhile. The edit is dated as
+// well as can be, and how far that may be off is not said to be nothing.
 func TestP8ClockTurnedWhileTheMachineWasOff(t *testing.T) {
 	bed := testbed.Start(t)
 	clock, boot := &watch{}, "first run"
@@ -120,12 +121,14 @@ func TestP8ClockTurnedWhileTheMachineWasOff(t *testing.T) {
 	testbed.Exchange(t, store)
 	history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", trail.ID)
 	testbed.Must(t, err)
-	if got := time.Duration(history[0].UncertaintyMS) * time.Millisecond; got < 3*time.Hour-time.Minute || got > 3*time.Hour+time.Minute {
+	if got := time.Duration(history[0].UncertaintyMS) * time.Millisecond; got < 3*time.Hour-time.Minute ||
+		got > 3*time.Hour+time.Minute {
 		t.Errorf("it may be off by %s", got)
 	}
 	again := addTrail(t, store, "Valley")
 	testbed.Exchange(t, store)
-	if history, err = bed.Central.History(ctx, central.Everything("admin"), "trails", again.ID); err != nil || history[0].UncertaintyMS > 60_000 {
+	if history, err = bed.Central.History(ctx, central.Everything("admin"), "trails", again.ID); err != nil ||
+		history[0].UncertaintyMS > 60_000 {
 		t.Errorf("an edit of this run may be off by %d ms, %v", history[0].UncertaintyMS, err)
 	}
 }

@@ -22,7 +22,8 @@ import (
 	"homing/internal/testbed"
 )
 
-// P5: a removal that meets an edit is held where the definition asks, and settled either way, on a device without signal, too.
+// P5: a removal that meets an edit is held where the definition asks, and settled either way, on a device without
+// signal, too.
 func TestP5RemovalThatAsks(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(asking + "  removal: ask\n")
@@ -42,7 +43,8 @@ func TestP5RemovalThatAsks(t *testing.T) {
 		}
 		testbed.Exchange(t, b, a)
 		open := conflicts(t, bed)
-		if len(open) != 1 || open[0].Field != merge.RecordRemoval || string(open[0].Values[1].Value) != "true" || open[0].Values[1].Author != "worker" {
+		if len(open) != 1 || open[0].Field != merge.RecordRemoval || string(open[0].Values[1].Value) != "true" ||
+			open[0].Values[1].Author != "worker" {
 			t.Fatalf("open are %+v", open)
 		}
 		if got := shown(t, a, "trails", id, "note"); got != "Still walked" {
@@ -64,7 +66,8 @@ func TestP5SettleByRuleAndReopen(t *testing.T) {
 	bed, a, b, id := disputed(t)
 	lead := bed.SignIn("lead")
 	rule := func(preview bool) (all []central.SettledOne) {
-		status, text := bed.Call("POST", "/v1/conflicts/settlements-by-rule", lead, map[string]any{"rule": "newest", "collection": "trails", "preview": preview})
+		status, text := bed.Call("POST", "/v1/conflicts/settlements-by-rule", lead,
+			map[string]any{"rule": "newest", "collection": "trails", "preview": preview})
 		if err := json.Unmarshal(text, &all); err != nil || status != http.StatusOK {
 			t.Fatalf("%d %s", status, text)
 		}
@@ -79,12 +82,14 @@ func TestP5SettleByRuleAndReopen(t *testing.T) {
 	}
 	testbed.Exchange(t, a, b)
 	bed.Same(a, b)
-	status, text := bed.Call("POST", "/v1/conflicts/reopenings", lead, map[string]any{"collection": "trails", "record": id, "field": "state"})
+	status, text := bed.Call("POST", "/v1/conflicts/reopenings", lead,
+		map[string]any{"collection": "trails", "record": id, "field": "state"})
 	if status != http.StatusOK {
 		t.Fatalf("%d %s", status, text)
 	}
 	open := conflicts(t, bed)
-	if len(open) != 1 || string(open[0].Values[0].Value) != `"closed"` || len(open[0].Values) != 2 || string(open[0].Values[1].Value) != `"open"` {
+	if len(open) != 1 || string(open[0].Values[0].Value) != `"closed"` || len(open[0].Values) != 2 ||
+		string(open[0].Values[1].Value) != `"open"` {
 		t.Fatalf("open again are %+v", open)
 	}
 	testbed.Exchange(t, a)
@@ -96,8 +101,10 @@ func TestP5SettleByRuleAndReopen(t *testing.T) {
 	if got := valueAt(t, bed, "trails", id, "state"); got != "open" {
 		t.Errorf("settled again, it is %q", got)
 	}
-	for _, wrong := range []map[string]any{{"collection": "trails", "record": id, "field": "name"}, {"collection": "trails", "record": newID(), "field": "state"}} {
-		if status, text := bed.Call("POST", "/v1/conflicts/reopenings", lead, wrong); status != http.StatusConflict && status != http.StatusNotFound {
+	for _, wrong := range []map[string]any{{"collection": "trails", "record": id, "field": "name"},
+		{"collection": "trails", "record": newID(), "field": "state"}} {
+		if status, text := bed.Call("POST", "/v1/conflicts/reopenings", lead, wrong); status != http.StatusConflict &&
+			status != http.StatusNotFound {
 			t.Errorf("%v: %d %s", wrong, status, text)
 		}
 	}
@@ -117,7 +124,8 @@ sync:
 	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
 	testbed.Exchange(t, a, b)
 	keeper := func(name, phone string, beds int, place string) map[string]any {
-		return map[string]any{"name": name, "phone": phone, "beds": beds, "address": map[string]any{"place": place, "path": "north"}}
+		return map[string]any{"name": name, "phone": phone, "beds": beds,
+			"address": map[string]any{"place": place, "path": "north"}}
 	}
 	id := add(t, a, "huts", device.Fields{"name": "Gale Hut", "keeper": keeper("Ann", "1", 10, "Kell")})
 	testbed.Exchange(t, a, b)
@@ -140,7 +148,8 @@ sync:
 	testbed.Must(t, err)
 	testbed.Exchange(t, b, a)
 	bed.Same(a, b)
-	if r, err = bed.Central.Record(ctx, central.Everything("admin"), "huts", id); err != nil || !strings.Contains(string(r.Fields), `"name":"Bea","phone":"3"`) {
+	if r, err = bed.Central.Record(ctx, central.Everything("admin"), "huts", id); err != nil ||
+		!strings.Contains(string(r.Fields), `"name":"Bea","phone":"3"`) {
 		t.Errorf("settled, central has %s, %v", r.Fields, err)
 	}
 }
@@ -152,7 +161,8 @@ func TestP8ClockTurnedAfterTheEdit(t *testing.T) {
 			bed := testbed.Start(t)
 			var turned atomic.Int64
 			began := time.Now()
-			options := device.Options{Now: func() time.Time { return time.Now().Add(time.Duration(turned.Load())) }, Tick: func() (string, time.Duration) { return "one run", time.Since(began) }}
+			options := device.Options{Now: func() time.Time { return time.Now().Add(time.Duration(turned.Load())) },
+				Tick: func() (string, time.Duration) { return "one run", time.Since(began) }}
 			odd, right := bed.Device("worker", "odd", options), bed.Device("lead", "right", device.Options{})
 			testbed.Exchange(t, odd)
 			trail := addTrail(t, odd, "Ridge")
@@ -165,7 +175,8 @@ func TestP8ClockTurnedAfterTheEdit(t *testing.T) {
 			editTrail(t, odd, trail.ID, device.Fields{"state": "closed"})
 			testbed.Exchange(t, right, odd, right)
 			bed.Same(odd, right)
-			if note, state := value(t, bed, trail.ID, "note"), value(t, bed, trail.ID, "state"); note != `"later"` || state != `"closed"` {
+			if note, state := value(t, bed, trail.ID, "note"), value(t, bed, trail.ID, "state"); note != `"later"` ||
+				state != `"closed"` {
 				t.Errorf("note %s and state %s stayed", note, state)
 			}
 			history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", trail.ID)
@@ -179,7 +190,8 @@ func TestP8ClockTurnedAfterTheEdit(t *testing.T) {
 	}
 }
 
-// P2: a batch that is not answered in time is halved until it goes through, grows again, and counts once whatever became of the larger ones.
+// P2: a batch that is not answered in time is halved until it goes through, grows again, and counts once whatever
+// became of the larger ones.
 func TestP2SlowLink(t *testing.T) {
 	bed := testbed.Start(t)
 	var smallest atomic.Int64
@@ -216,7 +228,8 @@ func TestP2SlowLink(t *testing.T) {
 	}
 }
 
-// A device that listens has within moments what others did; what it sent itself is no news, and nothing depends on the listening.
+// A device that listens has within moments what others did; what it sent itself is no news, and nothing depends on
+// the listening.
 func TestFollow(t *testing.T) {
 	bed := testbed.Start(t)
 	store, other := bed.Device("worker", "tablet", device.Options{}), bed.Device("lead", "other", device.Options{})
@@ -286,28 +299,33 @@ func TestP6ExchangesAreTold(t *testing.T) {
 		testbed.Must(t, err)
 		return d
 	}
-	if d := detail(first.Exchange); len(d.Carried) == 0 || !d.Carried[0].Up || d.Carried[0].What != "applied" || !strings.Contains(string(d.Carried[0].Fields), `"Ridge"`) {
+	if d := detail(first.Exchange); len(d.Carried) == 0 || !d.Carried[0].Up || d.Carried[0].What != "applied" ||
+		!strings.Contains(string(d.Carried[0].Fields), `"Ridge"`) {
 		t.Errorf("the first: %+v", d)
 	}
 	d := detail(second.Exchange)
 	refusals := 0
 	for _, one := range d.Carried {
-		if one.What == string(change.Refused) && one.Label == "too long a name for what is to come" && len(one.Reasons) > 0 && strings.Contains(string(one.Fields), "too long") {
+		if one.What == string(change.Refused) && one.Label == "too long a name for what is to come" &&
+			len(one.Reasons) > 0 && strings.Contains(string(one.Fields), "too long") {
 			refusals++
 		}
 	}
 	if refusals != 1 || len(d.Carried) < 2 {
 		t.Errorf("the second: %+v", d)
 	}
-	if d := detail(third.Exchange); len(d.Carried) != 1 || d.Carried[0].Up || !strings.Contains(string(d.Carried[0].Fields), `"seen"`) || d.Carried[0].Label != "Ridge" {
+	if d := detail(third.Exchange); len(d.Carried) != 1 || d.Carried[0].Up ||
+		!strings.Contains(string(d.Carried[0].Fields), `"seen"`) || d.Carried[0].Label != "Ridge" {
 		t.Errorf("the third: %+v", d)
 	}
 	here, err := store.Carried(ctx, third.Exchange)
 	testbed.Must(t, err)
-	if len(here) != 1 || here[0].Up || here[0].Record != trail.ID || here[0].Label != "Ridge" || !strings.Contains(string(here[0].Fields), `"seen"`) {
+	if len(here) != 1 || here[0].Up || here[0].Record != trail.ID || here[0].Label != "Ridge" ||
+		!strings.Contains(string(here[0].Fields), `"seen"`) {
 		t.Errorf("the device says %+v", here)
 	}
-	if there, err := store.Carried(ctx, first.Exchange); err != nil || len(there) != 1 || !there[0].Up || there[0].Answer != change.Applied {
+	if there, err := store.Carried(ctx, first.Exchange); err != nil || len(there) != 1 || !there[0].Up ||
+		there[0].Answer != change.Applied {
 		t.Errorf("the device says %+v, %v", there, err)
 	}
 	testbed.Must(t, bed.Central.ForgetExchanges(ctx, time.Now().Add(time.Hour), 10))

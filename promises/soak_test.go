@@ -27,7 +27,8 @@ import (
 
 var soakFor = flag.Duration("soak", 10*time.Second, "how long to soak")
 
-// soaking is a central in a process of its own with a PostgreSQL of its own, and devices that reach it through a proxy that fails.
+// soaking is a central in a process of its own with a PostgreSQL of its own, and devices that reach it through a
+// proxy that fails.
 type soaking struct {
 	t       *testing.T
 	folder  string
@@ -45,15 +46,17 @@ type soaking struct {
 	faults                                                    atomic.Int64
 }
 
-// P1, P2, P3, P4: devices save and exchange while central, PostgreSQL and devices are killed with kill -9 and connections are cut and repeated, for
-// as long as the flag -soak says. In the end nothing is lost, nothing is doubled, and all agree.
+// P1, P2, P3, P4: devices save and exchange while central, PostgreSQL and devices are killed with kill -9 and
+// connections are cut and repeated, for as long as the flag -soak says. In the end nothing is lost, nothing is
+// doubled, and all agree.
 func TestSoak(t *testing.T) {
 	folder, err := os.MkdirTemp("", "homing-soak-") // the database's user must get through, so not below t.TempDir
 	testbed.Must(t, err)
 	defer os.RemoveAll(folder)
 	testbed.Must(t, os.Chmod(folder, 0o755))
 	seed := uint64(time.Now().UnixNano())
-	s := &soaking{t: t, folder: folder, listen: "127.0.0.1:0", random: rand.New(rand.NewPCG(seed, 1)), names: map[string]uuid.UUID{}}
+	s := &soaking{t: t, folder: folder, listen: "127.0.0.1:0", random: rand.New(rand.NewPCG(seed, 1)),
+		names: map[string]uuid.UUID{}}
 	defer func() {
 		if s.serve != nil {
 			s.serve.Process.Signal(syscall.SIGTERM)
@@ -102,8 +105,10 @@ func TestSoak(t *testing.T) {
 	}
 	s.calm.Store(true)
 	lost, doubled := s.verify()
-	t.Logf("soaked %s: %d exchanges, %d requests cut or repeated, %d exchanges broken off, kill -9 of devices %d, of central %d, of PostgreSQL %d; %d changes, lost %d, doubled %d",
-		time.Since(began).Round(time.Second), s.exchanges, s.faults.Load(), s.cuts, s.deviceKills, s.centralKills, s.databaseKills, s.edits, lost, doubled)
+	t.Logf("soaked %s: %d exchanges, %d requests cut or repeated, %d exchanges broken off, kill -9 of devices %d, of "+
+		"central %d, of PostgreSQL %d; %d changes, lost %d, doubled %d",
+		time.Since(began).Round(time.Second), s.exchanges, s.faults.Load(), s.cuts, s.deviceKills, s.centralKills,
+		s.databaseKills, s.edits, lost, doubled)
 	if lost+doubled > 0 {
 		t.Errorf("seed %d: lost %d, doubled %d", seed, lost, doubled)
 	}
@@ -125,7 +130,8 @@ func (s *soaking) start() string {
 	return address
 }
 
-// killCentral kills the service while exchanges may be under way, every other time PostgreSQL first, and starts both again.
+// killCentral kills the service while exchanges may be under way, every other time PostgreSQL first, and starts both
+// again.
 func (s *soaking) killCentral() {
 	busy := make(chan error, 1)
 	go func() { _, err := s.stores[0].Exchange(ctx, nil); busy <- err }()
@@ -185,7 +191,8 @@ func (s *soaking) tolerate(err error) {
 	var problem *link.Problem
 	switch {
 	case err == nil:
-	case errors.Is(err, link.ErrUnreachable), errors.As(err, &problem) && problem.Status >= 500, errors.Is(err, device.ErrBusy):
+	case errors.Is(err, link.ErrUnreachable), errors.As(err, &problem) && problem.Status >= 500,
+		errors.Is(err, device.ErrBusy):
 		s.cuts++
 	default:
 		s.t.Errorf("an exchange: %v", err)

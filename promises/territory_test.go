@@ -41,7 +41,8 @@ func holds(t *testing.T, store *device.Store) (ids []string) {
 // covers gives the ids of the trails that somebody covers, by central's listing.
 func covers(t *testing.T, bed *testbed.Bed, who string, territories ...string) (ids []string) {
 	t.Helper()
-	listing, err := bed.Central.List(ctx, rights.Person{Name: who, Role: rights.Worker, Territories: territories}, "trails", query.Ask{Limit: 1000})
+	listing, err := bed.Central.List(ctx, rights.Person{Name: who, Role: rights.Worker, Territories: territories},
+		"trails", query.Ask{Limit: 1000})
 	testbed.Must(t, err)
 	for _, r := range listing.Records {
 		ids = append(ids, r.ID.String())
@@ -55,10 +56,12 @@ func hold(t *testing.T, bed *testbed.Bed, worker string, territories ...string) 
 	testbed.Must(t, bed.Central.HoldTerritories(ctx, worker, territories))
 }
 
-// P3: a record that its worker did not cover comes into their territory by their own edit. The device gets what central had put into it meanwhile.
+// P3: a record that its worker did not cover comes into their territory by their own edit. The device gets what
+// central had put into it meanwhile.
 func TestP3OwnEditBringsARecordIn(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: trails\nrequired: [name]\nfields:\n  name: {type: string}\n  district: {type: string}\n  number: {type: string, series: T-001}\nsync:\n  territory: record.district\n  steps: every\n")
+	bed.Define("collection: trails\nrequired: [name]\nfields:\n  name: {type: string}\n  district: {type: string}\n  " +
+		"number: {type: string, series: T-001}\nsync:\n  territory: record.district\n  steps: every\n")
 	hold(t, bed, "worker", "kell")
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
@@ -80,8 +83,8 @@ func addIn(t *testing.T, store *device.Store, name, district string) uuid.UUID {
 	return r.ID
 }
 
-// P3, P11: records and workers move between territories; each device holds exactly what its worker covers, and what it has
-// already is not loaded again.
+// P3, P11: records and workers move between territories; each device holds exactly what its worker covers, and what
+// it has already is not loaded again.
 func TestP3TerritoriesMove(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(territorial)
@@ -101,7 +104,8 @@ func TestP3TerritoriesMove(t *testing.T) {
 			t.Errorf("%s: the device holds %v, the worker covers %v", step, got, want)
 		}
 		if summary.Received != received || summary.Withdrawn != withdrawn {
-			t.Errorf("%s: received %d and dropped %d, want %d and %d", step, summary.Received, summary.Withdrawn, received, withdrawn)
+			t.Errorf("%s: received %d and dropped %d, want %d and %d", step, summary.Received, summary.Withdrawn, received,
+				withdrawn)
 		}
 	}
 	check("first load", 2, 0, "kell")
@@ -184,8 +188,8 @@ func TestP11UnsentEditsOfWithdrawnRecords(t *testing.T) {
 	bed.Same(office)
 }
 
-// P3: random moves of records and workers, with exchanges that break off at any page. In the end each device holds exactly what
-// its worker covers.
+// P3: random moves of records and workers, with exchanges that break off at any page. In the end each device holds
+// exactly what its worker covers.
 func TestP3TerritoriesAtRandom(t *testing.T) {
 	keys := []string{"kell", "ostra", "tamrin"}
 	for seed := range uint64(4) {
@@ -244,7 +248,8 @@ func TestP3TheDefinitionMovesRecords(t *testing.T) {
 	office, tablet := bed.Device("lead", "office", device.Options{}), bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, office)
 	for n, district := range []string{"kell", "kell", "ostra", "tamrin"} {
-		r, err := office.Add(ctx, "trails", device.Fields{"name": "trail " + strconv.Itoa(n), "district": district, "second": []string{"ostra", "kell"}[n%2]})
+		r, err := office.Add(ctx, "trails", device.Fields{"name": "trail " + strconv.Itoa(n), "district": district,
+			"second": []string{"ostra", "kell"}[n%2]})
 		testbed.Must(t, err)
 		_ = r
 	}
@@ -252,11 +257,14 @@ func TestP3TheDefinitionMovesRecords(t *testing.T) {
 	for step, test := range []struct {
 		definition string
 		want       int
-	}{{whole, 4}, {whole + "sync: {territory: record.district}\n", 2}, {whole + "sync: {territory: record.second}\n", 2}, {whole, 4}, {whole + "sync: {territory: '\"nowhere\"'}\n", 0}} {
+	}{{whole, 4}, {whole + "sync: {territory: record.district}\n", 2}, {whole + "sync: {territory: record.second}\n", 2},
+		{whole, 4}, {whole + "sync: {territory: '\"nowhere\"'}\n", 0}} {
 		bed.Define(test.definition)
 		testbed.Exchange(t, tablet)
-		if got, want := holds(t, tablet), covers(t, bed, "worker", "kell"); !slices.Equal(got, want) || len(got) != test.want {
-			t.Errorf("step %d: the device holds %d records, want %d, of which the worker covers %d", step, len(got), test.want, len(want))
+		if got, want := holds(t, tablet), covers(t, bed, "worker", "kell"); !slices.Equal(got, want) ||
+			len(got) != test.want {
+			t.Errorf("step %d: the device holds %d records, want %d, of which the worker covers %d", step, len(got), test.want,
+				len(want))
 		}
 	}
 	testbed.Exchange(t, office)
@@ -278,7 +286,8 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 	admin := bed.SignIn("admin")
 	add := func(name, owner, state string) uuid.UUID {
 		id := newID()
-		if status, text := bed.Call("POST", "/v1/records/trails", admin, map[string]any{"id": id, "fields": map[string]any{"name": name, "owner": owner, "state": state}}); status != 201 {
+		if status, text := bed.Call("POST", "/v1/records/trails", admin,
+			map[string]any{"id": id, "fields": map[string]any{"name": name, "owner": owner, "state": state}}); status != 201 {
 			t.Fatalf("%d %s", status, text)
 		}
 		return id
@@ -345,14 +354,16 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 			if act.kind == change.Remove {
 				id = add("to be removed over HTTP", "worker", "open")
 			}
-			path, method := "/v1/records/trails/"+id.String(), map[change.Kind]string{change.Add: "POST", change.Edit: "PATCH", change.Remove: "DELETE"}[act.kind]
+			path, method := "/v1/records/trails/"+id.String(), map[change.Kind]string{change.Add: "POST", change.Edit: "PATCH",
+				change.Remove: "DELETE"}[act.kind]
 			var body any = map[string]any{"fields": fields}
 			if act.kind == change.Add {
 				path = "/v1/records/trails"
 			} else if act.kind == change.Remove {
 				body = nil
 			}
-			if status, text := bed.Call(method, path, session, body); (status < 300) != allowed || !allowed && status != http.StatusForbidden {
+			if status, text := bed.Call(method, path, session, body); (status < 300) != allowed || !allowed &&
+				status != http.StatusForbidden {
 				t.Errorf("%s as %s over HTTP: %d %s", act.name, role, status, text)
 			}
 		}
@@ -367,12 +378,14 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 				t.Errorf("%s reads the hidden record over HTTP (%s): %d", role, path, status)
 			}
 		}
-		if _, text := bed.Call("GET", "/v1/records/trails?search=hidden", session, nil); strings.Contains(string(text), hidden.String()) != sees {
+		if _, text := bed.Call("GET", "/v1/records/trails?search=hidden", session, nil); strings.Contains(string(text),
+			hidden.String()) != sees {
 			t.Errorf("%s lists the hidden record: %s", role, text)
 		}
 		got, err := store.Fingerprint(ctx, "trails")
 		testbed.Must(t, err)
-		want, err := bed.Central.Fingerprint(ctx, rights.Person{Name: role, Role: rights.Role(role), Territories: []string{"*"}}, "trails")
+		want, err := bed.Central.Fingerprint(ctx, rights.Person{Name: role, Role: rights.Role(role),
+			Territories: []string{"*"}}, "trails")
 		testbed.Must(t, err)
 		testbed.Exchange(t, store)
 		if got, err = store.Fingerprint(ctx, "trails"); err != nil || got != want {
@@ -383,7 +396,8 @@ func TestP11RulesAtEveryDoor(t *testing.T) {
 	store := bed.Device("worker", "another", device.Options{})
 	testbed.Exchange(t, store)
 	for _, state := range []string{"closed", "open"} {
-		_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: mine, Kind: change.Edit, Base: -1, Fields: deltaOf("state", state)})
+		_, err := bed.Central.Direct(ctx, central.Everything("admin"),
+			changes.Write{Collection: "trails", Record: mine, Kind: change.Edit, Base: -1, Fields: deltaOf("state", state)})
 		testbed.Must(t, err)
 		testbed.Exchange(t, store)
 		if _, err := store.Get(ctx, "trails", mine); (err == nil) != (state == "open") {
@@ -411,7 +425,8 @@ func TestP11TerritoriesAtEveryDoor(t *testing.T) {
 	for _, call := range []struct {
 		method, path string
 		body         any
-	}{{"GET", path, nil}, {"GET", "/v1/history/trails/" + id.String(), nil}, {"PATCH", path, map[string]any{"fields": map[string]any{"note": "x"}}}, {"DELETE", path, nil}} {
+	}{{"GET", path, nil}, {"GET", "/v1/history/trails/" + id.String(), nil},
+		{"PATCH", path, map[string]any{"fields": map[string]any{"note": "x"}}}, {"DELETE", path, nil}} {
 		if status, text := bed.Call(call.method, call.path, session, call.body); status != http.StatusNotFound {
 			t.Errorf("%s %s: %d %s", call.method, call.path, status, text)
 		}
@@ -420,7 +435,8 @@ func TestP11TerritoriesAtEveryDoor(t *testing.T) {
 		t.Errorf("the listing shows %s", text)
 	}
 	hand := newRaw(t, bed, "worker")
-	if status, text := bed.Call("GET", "/v1/changes/trails?covers=ostra", hand.token, nil); status != http.StatusConflict || !strings.Contains(string(text), "coverage-changed") {
+	if status, text := bed.Call("GET", "/v1/changes/trails?covers=ostra", hand.token,
+		nil); status != http.StatusConflict || !strings.Contains(string(text), "coverage-changed") {
 		t.Errorf("a device that asks for another's territory: %d %s", status, text)
 	}
 	if page := hand.pull(0); len(page.Records) != 0 {
@@ -428,8 +444,8 @@ func TestP11TerritoriesAtEveryDoor(t *testing.T) {
 	}
 }
 
-// P11: an import finds only records that its asker may see, and the answer to an edit shows nothing of a record that its author
-// may not see.
+// P11: an import finds only records that its asker may see, and the answer to an edit shows nothing of a record that
+// its author may not see.
 func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(territorial)
@@ -442,7 +458,8 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	hold(t, bed, "worker", "kell")
 
 	session := bed.SignIn("worker")
-	status, text := bed.Call("PUT", "/v1/rows/trails", session, map[string]any{"key": "name", "rows": []any{map[string]any{"name": "secret name", "note": "overwritten"}}})
+	status, text := bed.Call("PUT", "/v1/rows/trails", session,
+		map[string]any{"key": "name", "rows": []any{map[string]any{"name": "secret name", "note": "overwritten"}}})
 	if status != 200 || strings.Contains(string(text), "updated") || strings.Contains(string(text), id.String()) {
 		t.Errorf("an import reached a record of others: %d %s", status, text)
 	}
@@ -451,17 +468,21 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	}
 	hand := newRaw(t, bed, "worker")
 	answer := hand.push(hand.batch(hand.change(1, change.Edit, id, 1, map[string]string{"state": `"closed"`})))[0]
-	if answer.Answer != change.Merged || answer.Record == nil || !answer.Record.Withdrawn || len(answer.Record.Fields) > 0 || answer.Record.Author != "" {
+	if answer.Answer != change.Merged || answer.Record == nil || !answer.Record.Withdrawn ||
+		len(answer.Record.Fields) > 0 || answer.Record.Author != "" {
 		t.Errorf("the answer shows %+v, %+v", answer, answer.Record)
 	}
 
 	// By a rule for reading: an edit over HTTP of what one may not read finds nothing.
 	bed.Define(ruled + "carry: {drop: [district, second]}\n")
 	hold(t, bed, "worker", "*")
-	if _, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1, Fields: deltaOf("owner", "worker")}); err != nil {
+	if _, err := bed.Central.Direct(ctx, central.Everything("admin"),
+		changes.Write{Collection: "trails", Record: id, Kind: change.Edit, Base: -1,
+			Fields: deltaOf("owner", "worker")}); err != nil {
 		t.Fatal(err)
 	}
-	status, text = bed.Call("PATCH", "/v1/records/trails/"+id.String(), session, map[string]any{"fields": map[string]any{"note": "x"}})
+	status, text = bed.Call("PATCH", "/v1/records/trails/"+id.String(), session,
+		map[string]any{"fields": map[string]any{"note": "x"}})
 	if status != http.StatusNotFound || strings.Contains(string(text), "secret") {
 		t.Errorf("an edit of what one may not read: %d %s", status, text)
 	}

@@ -117,7 +117,8 @@ func TestP2AnAnswerComesAgainAfterTerritoriesMoved(t *testing.T) {
 		t.Fatalf("outside of what the worker covers: %+v", first)
 	}
 	hold(t, bed, "worker", "kell", "ostra")
-	if again := hand.push(batch)[0]; again.Record == nil || again.Record.Withdrawn || again.Revision != 1 || len(again.Record.Fields) == 0 {
+	if again := hand.push(batch)[0]; again.Record == nil || again.Record.Withdrawn || again.Revision != 1 ||
+		len(again.Record.Fields) == 0 {
 		t.Errorf("covered by now: %+v", again.Record)
 	}
 	hold(t, bed, "worker", "kell")

@@ -15,14 +15,17 @@ import (
 	"homing/internal/testbed"
 )
 
-// P7: a series that is added to a collection later numbers also the records that an edit or a child lets outlive their removal, and
-// what comes in the same outbox goes in.
+// P7: a series that is added to a collection later numbers also the records that an edit or a child lets outlive
+// their removal, and what comes in the same outbox goes in.
 func TestP7ASeriesAddedLater(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: ways\nfields:\n  name: {type: string}\n", "collection: posts\nfields:\n  way: {type: string, format: uuid}\nparent: {collection: ways, field: way, removal: remove}\n")
+	bed.Define("collection: ways\nfields:\n  name: {type: string}\n",
+		"collection: posts\nfields:\n  way: {type: string, format: uuid}\nparent: {collection: ways, field: way, "+
+			"removal: remove}\n")
 	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
 	testbed.Exchange(t, a, b)
-	edited, parent := add(t, a, "ways", device.Fields{"name": "edited"}), add(t, a, "ways", device.Fields{"name": "parent"})
+	edited, parent := add(t, a, "ways", device.Fields{"name": "edited"}),
+		add(t, a, "ways", device.Fields{"name": "parent"})
 	testbed.Exchange(t, a, b)
 	bed.Define("collection: ways\nfields:\n  name: {type: string}\n  number: {type: string, series: W-01}\n")
 	_, err := b.Edit(ctx, "ways", edited, device.Fields{"name": "edited again"})
@@ -38,7 +41,8 @@ func TestP7ASeriesAddedLater(t *testing.T) {
 	testbed.Exchange(t, b, a)
 	bed.Same(a, b)
 	numbers := map[string]bool{}
-	for _, id := range []any{valueAt(t, bed, "ways", edited, "number"), valueAt(t, bed, "ways", parent, "number"), valueAt(t, bed, "ways", after, "number")} {
+	for _, id := range []any{valueAt(t, bed, "ways", edited, "number"), valueAt(t, bed, "ways", parent, "number"),
+		valueAt(t, bed, "ways", after, "number")} {
 		numbers[id.(string)] = true
 	}
 	if len(numbers) != 3 || numbers[""] || numbers["null"] {
@@ -46,10 +50,12 @@ func TestP7ASeriesAddedLater(t *testing.T) {
 	}
 }
 
-// An empty cell takes no number away: a spreadsheet whose column of numbers is empty comes in, and each record keeps its own.
+// An empty cell takes no number away: a spreadsheet whose column of numbers is empty comes in, and each record keeps
+// its own.
 func TestP2AnEmptyCellTakesNoNumber(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: ways\nkey: name\nfields:\n  name: {type: string}\n  note: {type: string}\n  number: {type: string, series: W-01}\n")
+	bed.Define("collection: ways\nkey: name\nfields:\n  name: {type: string}\n  note: {type: string}\n  number: " +
+		"{type: string, series: W-01}\n")
 	put := func(row string) changes.Row {
 		t.Helper()
 		var one changes.TableRow
@@ -60,7 +66,8 @@ func TestP2AnEmptyCellTakesNoNumber(t *testing.T) {
 	}
 	first := put(`{"name":"Ridge"}`)
 	number := valueAt(t, bed, "ways", first.Record, "number")
-	if again := put(`{"name":"Ridge","note":"wet","number":null}`); again.Outcome != changes.RowUpdated || len(again.Reasons) > 0 {
+	if again := put(`{"name":"Ridge","note":"wet","number":null}`); again.Outcome != changes.RowUpdated ||
+		len(again.Reasons) > 0 {
 		t.Errorf("%+v", again)
 	}
 	if again := put(`{"name":"Ridge","number":null}`); again.Outcome != changes.RowUnchanged {
@@ -80,7 +87,8 @@ func TestP2ImportsAtTheSameTime(t *testing.T) {
 		all.Go(func() {
 			var rows []changes.TableRow
 			for at := range 200 {
-				rows = append(rows, changes.TableRow{"name": json.RawMessage(fmt.Sprintf(`"way %d"`, at)), "number": json.RawMessage(fmt.Sprintf(`"W-%04d"`, 100*(n+1)+at))})
+				rows = append(rows, changes.TableRow{"name": json.RawMessage(fmt.Sprintf(`"way %d"`, at)),
+					"number": json.RawMessage(fmt.Sprintf(`"W-%04d"`, 100*(n+1)+at))})
 			}
 			if _, err := bed.Central.PutRows(ctx, central.Everything("admin"), "ways", "name", rows); err != nil {
 				t.Error(err)
@@ -93,7 +101,8 @@ func TestP2ImportsAtTheSameTime(t *testing.T) {
 	if listing.Total != 200 {
 		t.Errorf("four imports of 200 ways made %d", listing.Total)
 	}
-	next, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "ways", Record: newID(), Kind: change.Add, Base: -1, Fields: to("name", `"new"`)})
+	next, err := bed.Central.Direct(ctx, central.Everything("admin"),
+		changes.Write{Collection: "ways", Record: newID(), Kind: change.Add, Base: -1, Fields: to("name", `"new"`)})
 	testbed.Must(t, err)
 	var fields map[string]string
 	testbed.Must(t, json.Unmarshal(next.Record.Fields, &fields))
@@ -101,21 +110,24 @@ func TestP2ImportsAtTheSameTime(t *testing.T) {
 		t.Errorf("behind W-0599 comes %s", fields["number"])
 	}
 	for range 2 { // a text that reads null is a key like any other
-		rows, err := bed.Central.PutRows(ctx, central.Everything("admin"), "ways", "name", []changes.TableRow{{"name": json.RawMessage(`"null"`)}})
+		rows, err := bed.Central.PutRows(ctx, central.Everything("admin"), "ways", "name",
+			[]changes.TableRow{{"name": json.RawMessage(`"null"`)}})
 		testbed.Must(t, err)
-		if listing, err = bed.Central.List(ctx, central.Everything("admin"), "ways", device.Ask{Where: []string{"name=null"}}); err != nil || listing.Total != 1 {
+		if listing, err = bed.Central.List(ctx, central.Everything("admin"), "ways",
+			device.Ask{Where: []string{"name=null"}}); err != nil || listing.Total != 1 {
 			t.Errorf("%+v: there are %d ways called null, %v", rows, listing.Total, err)
 		}
 	}
 }
 
-// P12: a rename reaches what is unsent: a child finds its parent by the field's old name, the value shows under the new name at
-// once, and devices agree.
+// P12: a rename reaches what is unsent: a child finds its parent by the field's old name, the value shows under the
+// new name at once, and devices agree.
 func TestP12RenamedWhileUnsent(t *testing.T) {
 	bed := testbed.Start(t)
 	const ways = "collection: ways\nfields:\n  name: {type: string}\n"
 	posts := func(field, note, carry string) string {
-		return "collection: posts\nfields:\n  " + field + ": {type: string, format: uuid}\n  " + note + ": {type: string}\nparent: {collection: ways, field: " + field + ", removal: keep}\n" + carry
+		return "collection: posts\nfields:\n  " + field + ": {type: string, format: uuid}\n  " + note +
+			": {type: string}\nparent: {collection: ways, field: " + field + ", removal: keep}\n" + carry
 	}
 	bed.Define(ways, posts("way", "note", ""))
 	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
@@ -138,12 +150,14 @@ func TestP12RenamedWhileUnsent(t *testing.T) {
 	}
 	testbed.Exchange(t, b, a)
 	bed.Same(a, b)
-	if got := valueAt(t, bed, "posts", post, "remark") + valueAt(t, bed, "posts", child, "path"); got != "second"+way.String() {
+	if got := valueAt(t, bed, "posts", post, "remark") + valueAt(t, bed, "posts", child,
+		"path"); got != "second"+way.String() {
 		t.Errorf("central has %s", got)
 	}
 }
 
-// P7, P12: what was refused since the definition has changed can be mended: the good fields get in, though the others are gone.
+// P7, P12: what was refused since the definition has changed can be mended: the good fields get in, though the others
+// are gone.
 func TestP7MendedAfterTheDefinitionChanged(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define("collection: ways\nfields:\n  name: {type: string}\n  old: {type: string}\n  length: {type: string}\n")
@@ -185,7 +199,8 @@ func TestP7AGroupWithTwoBadMembers(t *testing.T) {
 		}
 		return nil
 	}))
-	bed.Define("collection: ways\naccess: {add: after.length < 5.0 || after.name == \"three\"}\nfields:\n  name: {type: string}\n  length: {type: number}\n")
+	bed.Define("collection: ways\naccess: {add: after.length < 5.0 || after.name == \"three\"}\nfields:\n  name: " +
+		"{type: string}\n  length: {type: number}\n")
 	if _, err := store.Push(ctx, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -229,7 +244,8 @@ func TestP1ManyEditsOfOneRecord(t *testing.T) {
 func TestP7DefiningWhilePushing(t *testing.T) {
 	bed := testbed.Start(t)
 	source := func(n int) definition.Definition {
-		return read(t, testbed.Trails+fmt.Sprintf("  extra: {type: string, title: \"%d\"}\ncarry: {default: {extra: \"%d\"}}\n", n, n))
+		return read(t, testbed.Trails+fmt.Sprintf("  extra: {type: string, title: \"%d\"}\ncarry: {default: {extra: "+
+			"\"%d\"}}\n", n, n))
 	}
 	const devices, rounds = 3, 12
 	stores := make([]*device.Store, devices)
@@ -253,7 +269,8 @@ func TestP7DefiningWhilePushing(t *testing.T) {
 					return
 				}
 				for _, r := range found.Records {
-					if _, err := store.Edit(ctx, "trails", r.ID, device.Fields{"note": fmt.Sprintf("%d in round %d", n, round)}); err != nil {
+					if _, err := store.Edit(ctx, "trails", r.ID, device.Fields{"note": fmt.Sprintf("%d in round %d", n,
+						round)}); err != nil {
 						t.Error(err)
 						return
 					}

@@ -45,7 +45,8 @@ func (w *world) said() map[string][]desk.Accepted {
 		for _, field := range v.Change.Fields.Names() {
 			edit := v.Change.Fields[field]
 			for found := range tokensOf(edit.To) {
-				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device && !strings.Contains(string(edit.From), found) {
+				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device &&
+					!strings.Contains(string(edit.From), found) {
 					all[found] = append(all[found], v)
 				}
 			}
@@ -74,8 +75,8 @@ func tokensOf(value json.RawMessage) map[string]bool {
 	return found
 }
 
-// checkSaves looks for every save in central's history: once, unless a later save of the same worker took its place before it was sent, the
-// device was lost with it, or the worker gave it up.
+// checkSaves looks for every save in central's history: once, unless a later save of the same worker took its place
+// before it was sent, the device was lost with it, or the worker gave it up.
 func (w *world) checkSaves() {
 	said := w.said()
 	for n, s := range w.ledger.saves {
@@ -85,9 +86,11 @@ func (w *world) checkSaves() {
 		times := len(said[s.token])
 		switch {
 		case times > 1 && !w.ledger.settled[touched{s.unit, s.record}]:
-			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record), w.workerOf(s.unit), s.token, times)
+			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record),
+				w.workerOf(s.unit), s.token, times)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
-			w.wrong("P1: %s of %s, saved by %s as %s, is nowhere", s.field, name(s.collection, s.record), w.workerOf(s.unit), s.token)
+			w.wrong("P1: %s of %s, saved by %s as %s, is nowhere", s.field, name(s.collection, s.record), w.workerOf(s.unit),
+				s.token)
 		}
 	}
 }
@@ -105,11 +108,15 @@ func (w *world) replaced(n int) bool {
 	})
 }
 
-// outlived says whether an edit of a record was set aside since the record was removed, by the rule that removals stay. Should the record be brought
-// back, it is as it was when it was removed.
+// outlived says whether an edit of a record was set aside since the record was removed, by the rule that removals
+// stay. Should the record be brought back, it is as it was when it was removed.
 func (w *world) outlived(id uuid.UUID) bool {
 	return slices.ContainsFunc(w.history, func(v desk.Accepted) bool {
-		return v.ID == id && v.Change.Kind != change.Remove && slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == "" && d.Rule == string(merge.RemovalStays) })
+		return v.ID == id && v.Change.Kind != change.Remove &&
+			slices.ContainsFunc(v.Decisions, func(d change.Decision) bool {
+				return d.Field == "" &&
+					d.Rule == string(merge.RemovalStays)
+			})
 	})
 }
 
@@ -135,7 +142,8 @@ func (w *world) checkCounters() {
 				continue
 			}
 			if int64(got) != sums[at] {
-				w.wrong("P2: %s of %s counts %d, and the workers have counted %d", f.Name, name(r.Collection, r.ID), int64(got), sums[at])
+				w.wrong("P2: %s of %s counts %d, and the workers have counted %d", f.Name, name(r.Collection, r.ID), int64(got),
+					sums[at])
 			}
 		}
 	}
@@ -174,7 +182,8 @@ func (w *world) checkDevices(ctx context.Context) {
 	}
 }
 
-func (w *world) differences(ctx context.Context, d *unit, def definition.Definition, want map[uuid.UUID]desk.Held) string {
+func (w *world) differences(ctx context.Context, d *unit, def definition.Definition,
+	want map[uuid.UUID]desk.Held) string {
 	found, err := d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000})
 	if err != nil {
 		return err.Error()
@@ -190,9 +199,11 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 		delete(want, r.ID)
 		switch {
 		case !there:
-			all = append(all, fmt.Sprintf("%s is only on the device (revision %d, pending %d, lost %v)", name(def.Collection, r.ID), r.Revision, r.Pending, r.Lost))
+			all = append(all, fmt.Sprintf("%s is only on the device (revision %d, pending %d, lost %v)",
+				name(def.Collection, r.ID), r.Revision, r.Pending, r.Lost))
 		case string(r.Fields.JSON()) != string(held.Fields.JSON()):
-			all = append(all, fmt.Sprintf("%s is %s on the device (revision %d, pending %d, lost %v), %s at central (revision %d)", name(def.Collection, r.ID), r.Fields.JSON(), r.Revision, r.Pending, r.Lost,
+			all = append(all, fmt.Sprintf("%s is %s on the device (revision %d, pending %d, lost %v), %s at central "+
+				"(revision %d)", name(def.Collection, r.ID), r.Fields.JSON(), r.Revision, r.Pending, r.Lost,
 				held.Fields.JSON(), held.Revision))
 		}
 	}
@@ -203,7 +214,8 @@ func (w *world) differences(ctx context.Context, d *unit, def definition.Definit
 	return strings.Join(all, "; ")
 }
 
-// checkDecisions looks for values that were overwritten by somebody who had not seen them, and nothing says by which rule.
+// checkDecisions looks for values that were overwritten by somebody who had not seen them, and nothing says by which
+// rule.
 func (w *world) checkDecisions() {
 	state, set := map[string]record.Fields{}, map[string]int64{}
 	for _, v := range w.history {
@@ -214,11 +226,16 @@ func (w *world) checkDecisions() {
 			edit, delta := v.Change.Fields[field], v.Delta[field]
 			rule := rules.Fields[field]
 			seen := string(edit.From) == string(before[field]) || set[at+field] <= v.Change.Base
-			if v.Revision == 1 || seen || string(before[field]) == string(edit.To) || rule == merge.Sum || rule == merge.Union || rules.Nested[field] || delta.To == nil && delta.From == nil {
+			if v.Revision == 1 || seen || string(before[field]) == string(edit.To) || rule == merge.Sum ||
+				rule == merge.Union || rules.Nested[field] || delta.To == nil && delta.From == nil {
 				continue
 			}
-			if !slices.ContainsFunc(v.Decisions, func(d change.Decision) bool { return d.Field == field || strings.HasPrefix(d.Field, field+"/") }) && !w.own(v, field) {
-				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision, name(v.Collection, v.ID), field)
+			if !slices.ContainsFunc(v.Decisions, func(d change.Decision) bool {
+				return d.Field == field ||
+					strings.HasPrefix(d.Field, field+"/")
+			}) && !w.own(v, field) {
+				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision,
+					name(v.Collection, v.ID), field)
 			}
 		}
 		state[at] = before.Apply(v.Delta)
@@ -244,7 +261,8 @@ func (w *world) own(v desk.Accepted, field string) bool {
 	return mine
 }
 
-// checkOrder looks at fields where the later edit stays: it must be the one that truly was the latest, unless the clocks cannot tell.
+// checkOrder looks at fields where the later edit stays: it must be the one that truly was the latest, unless the
+// clocks cannot tell.
 func (w *world) checkOrder() {
 	type known struct {
 		at  time.Time
@@ -275,7 +293,8 @@ func (w *world) checkOrder() {
 		for _, f := range def.Fields {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
-			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil || w.ledger.offered[r.ID] || w.outlived(r.ID) {
+			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil ||
+				w.ledger.offered[r.ID] || w.outlived(r.ID) {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name
@@ -291,7 +310,8 @@ func (w *world) checkOrder() {
 			if s == nil || best.at.Sub(s.at) <= best.off+w.off(stayed)+time.Second {
 				continue
 			}
-			w.wrong("P8: %s of %s stayed %s, but %s is %s later", f.Name, name(r.Collection, r.ID), stayed, best.who, best.at.Sub(s.at))
+			w.wrong("P8: %s of %s stayed %s, but %s is %s later", f.Name, name(r.Collection, r.ID), stayed, best.who,
+				best.at.Sub(s.at))
 		}
 	}
 }

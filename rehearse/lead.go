@@ -24,8 +24,8 @@ type opened struct {
 	fields     record.Fields
 }
 
-// saveAtCentral lets the lead, or one of several who sign in as that, write at central itself: on what is there now, or on what they have had open
-// for a while. What was removed may be brought back.
+// saveAtCentral lets the lead, or one of several who sign in as that, write at central itself: on what is there now,
+// or on what they have had open for a while. What was removed may be brought back.
 func (w *world) saveAtCentral() error {
 	if w.chance(8) {
 		return w.addField()
@@ -48,7 +48,8 @@ func (w *world) saveAtCentral() error {
 	roll := w.random.IntN(100)
 	if len(records) == 0 || roll < 15 {
 		fields, notes := w.values(atCentral, def, nil, true, parents)
-		write := changes.Write{Collection: def.Collection, Record: w.newID(), Kind: change.Add, Base: -1, Fields: delta(fields)}
+		write := changes.Write{Collection: def.Collection, Record: w.newID(), Kind: change.Add, Base: -1,
+			Fields: delta(fields)}
 		return w.write(def, write, notes, "adds", fields)
 	}
 	r := records[w.random.IntN(len(records))]
@@ -66,7 +67,8 @@ func (w *world) saveAtCentral() error {
 		write.Fields = delta(fields)
 		return w.write(def, write, notes, "brings back", fields)
 	}
-	if at := slices.IndexFunc(w.opened, func(o opened) bool { return o.collection == def.Collection }); at >= 0 && w.chance(60) {
+	if at := slices.IndexFunc(w.opened, func(o opened) bool { return o.collection == def.Collection }); at >= 0 &&
+		w.chance(60) {
 		was := w.opened[at]
 		w.opened = slices.Delete(w.opened, at, at+1)
 		write.Record, write.Base, old = was.id, was.revision, was.fields
@@ -94,7 +96,8 @@ func (w *world) addField() error {
 	for slices.ContainsFunc(def.Fields, func(f definition.Field) bool { return f.Name == name }) {
 		name += "_more"
 	}
-	def.Fields = append(slices.Clone(def.Fields), definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)})
+	def.Fields = append(slices.Clone(def.Fields), definition.Field{Name: name, Title: name,
+		Schema: json.RawMessage(`{"type":"string"}`)})
 	w.options.Definitions[n] = def
 	w.tell("%s adds the field %s to %s", lead, name, def.Collection)
 	return w.side.define(def)
@@ -114,7 +117,8 @@ func (w *world) settleAtCentral(def definition.Definition, r desk.Held) error {
 	names := slices.Sorted(maps.Keys(r.Marks.Disputes))
 	field := names[w.random.IntN(len(names))]
 	others := r.Marks.Disputes[field].Others
-	write := changes.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision, Settles: &changes.Settlement{Field: field, Value: others[w.random.IntN(len(others))].Value}}
+	write := changes.Write{Collection: def.Collection, Record: r.ID, Kind: change.Edit, Base: r.Revision,
+		Settles: &changes.Settlement{Field: field, Value: others[w.random.IntN(len(others))].Value}}
 	if field == merge.RecordRemoval {
 		if w.chance(50) {
 			write.Kind, write.WithChildren = change.Remove, true
@@ -127,7 +131,8 @@ func (w *world) settleAtCentral(def definition.Definition, r desk.Held) error {
 }
 
 // write takes what the lead may be told as it is.
-func (w *world) write(def definition.Definition, write changes.Write, notes []*save, does string, fields map[string]any) error {
+func (w *world) write(def definition.Definition, write changes.Write, notes []*save, does string,
+	fields map[string]any) error {
 	_, err := w.side.direct(write)
 	if known := fault.Explain(err); known != nil {
 		w.tell("%s %s %s at central, and is told: %v", lead, does, name(def.Collection, write.Record), known)
@@ -136,7 +141,8 @@ func (w *world) write(def definition.Definition, write changes.Write, notes []*s
 	if err != nil {
 		return err
 	}
-	w.tell("%s %s %s at central, having seen revision %d: %s", lead, does, name(def.Collection, write.Record), write.Base, describe(fields))
+	w.tell("%s %s %s at central, having seen revision %d: %s", lead, does, name(def.Collection, write.Record),
+		write.Base, describe(fields))
 	w.enter(atCentral, def, write.Record, notes)
 	return nil
 }

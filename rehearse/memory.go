@@ -142,7 +142,8 @@ var unzstd, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1)) // fails onl
 
 func (m *inMemory) answer(d *unit, r *http.Request, body []byte) *http.Response {
 	status, text := m.front(d, r, body)
-	return &http.Response{StatusCode: status, Status: http.StatusText(status), Header: http.Header{}, Request: r, Body: io.NopCloser(bytes.NewReader(text))}
+	return &http.Response{StatusCode: status, Status: http.StatusText(status), Header: http.Header{}, Request: r,
+		Body: io.NopCloser(bytes.NewReader(text))}
 }
 
 // front is the HTTP face of a central in memory.
@@ -185,7 +186,8 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 	parts := strings.Split(strings.TrimPrefix(path, "/"), "/")
 	switch {
 	case path == "/hello":
-		return wire.Hello{Product: "homing", Protocols: []string{wire.Version}, Generation: m.tables.Generation, Earlier: m.tables.Earlier, ReceivedAt: m.w.now, AnsweredAt: m.w.now,
+		return wire.Hello{Product: "homing", Protocols: []string{wire.Version}, Generation: m.tables.Generation,
+			Earlier: m.tables.Earlier, ReceivedAt: m.w.now, AnsweredAt: m.w.now,
 			MaxChanges: wire.MaxBatchChanges, MaxBytes: wire.MaxBatchBytes}, nil
 	case path == "/enrolments":
 		var ask wire.Enrolment
@@ -193,20 +195,23 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 			return nil, err
 		}
 		d.past = append(d.past, ask.Incarnation)
-		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker", Generation: m.tables.Generation}, nil
+		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker",
+			Generation: m.tables.Generation}, nil
 	case path == "/definitions":
 		if seals := r.Header.Get(wire.HeaderSeals); seals != "" {
 			if err := central.Recognise(ctx, m.pulls, m.changes, m.tables.Generation, strings.Split(seals, ",")); err != nil {
 				return nil, err
 			}
 		}
-		return wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories, People: d.device().People, Sight: d.device().People.Digest()}, nil
+		return wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories,
+			People: d.device().People, Sight: d.device().People.Digest()}, nil
 	case path == "/device/incarnation":
 		var ask struct{ Incarnation uuid.UUID }
 		if err := json.Unmarshal(body, &ask); err != nil {
 			return nil, err
 		}
-		d.past = append(slices.DeleteFunc(d.past, func(one uuid.UUID) bool { return one == ask.Incarnation }), ask.Incarnation)
+		d.past = append(slices.DeleteFunc(d.past, func(one uuid.UUID) bool { return one == ask.Incarnation }),
+			ask.Incarnation)
 		return nil, nil
 	case path == "/batches":
 		var batch wire.Batch
@@ -250,7 +255,8 @@ func pullRequest(collection string, r *http.Request) pulls.Request {
 		}
 		return n
 	}
-	ask := pulls.Request{Collection: collection, Cursor: number("cursor"), Answered: number("answered"), Limit: int(number("limit")), Load: query.Get("load") == "true"}
+	ask := pulls.Request{Collection: collection, Cursor: number("cursor"), Answered: number("answered"),
+		Limit: int(number("limit")), Load: query.Get("load") == "true"}
 	if store, err := uuid.Parse(r.Header.Get(wire.HeaderIncarnation)); err == nil {
 		ask.Store = store
 	}

@@ -42,7 +42,8 @@ func (n network) RoundTrip(r *http.Request) (*http.Response, error) {
 		if n.d.after {
 			w.side.answer(n.d, r, body)
 		}
-		w.tell("%s is killed at its request %s %s%s", n.d.name, r.Method, r.URL.Path, map[bool]string{true: ", which has arrived"}[n.d.after])
+		w.tell("%s is killed at its request %s %s%s", n.d.name, r.Method, r.URL.Path,
+			map[bool]string{true: ", which has arrived"}[n.d.after])
 		return nil, errGone
 	}
 	w.delay()

@@ -19,7 +19,8 @@ func (w *world) changePeople(d *unit) error {
 		w.tell("%s is a %s now", d.worker, d.role)
 		return w.side.promote(d)
 	case len(d.guests) == 0:
-		guest := rights.Person{Name: fmt.Sprintf("guest-%c", 'a'+d.n), Role: []rights.Role{rights.Worker, rights.Lead}[w.random.IntN(2)], Territories: w.someZones()}
+		guest := rights.Person{Name: fmt.Sprintf("guest-%c", 'a'+d.n),
+			Role: []rights.Role{rights.Worker, rights.Lead}[w.random.IntN(2)], Territories: w.someZones()}
 		d.guests = append(d.guests, guest)
 		w.tell("%s, a %s who holds %v, joins %s", guest.Name, guest.Role, guest.Territories, d.name)
 		return w.side.invite(d, guest)

@@ -24,7 +24,8 @@ import (
 	"homing/wire"
 )
 
-// onPostgreSQL is the real central with its HTTP door, on a database. Only its clock is that of the rehearsal, and requests reach it by a call.
+// onPostgreSQL is the real central with its HTTP door, on a database. Only its clock is that of the rehearsal, and
+// requests reach it by a call.
 type onPostgreSQL struct {
 	w       *world
 	central *central.Central
@@ -47,7 +48,9 @@ func newOnPostgreSQL(w *world) (*onPostgreSQL, error) {
 }
 
 func (p *onPostgreSQL) open() (err error) {
-	if p.central, err = central.Open(context.Background(), central.Options{Database: p.w.options.Database, Connections: 2, Now: func() time.Time { return p.w.now }}); err != nil {
+	if p.central, err = central.Open(context.Background(),
+		central.Options{Database: p.w.options.Database, Connections: 2,
+			Now: func() time.Time { return p.w.now }}); err != nil {
 		return err
 	}
 	p.door = web.New(p.central, web.Options{})
@@ -56,7 +59,8 @@ func (p *onPostgreSQL) open() (err error) {
 
 func (p *onPostgreSQL) answer(_ *unit, r *http.Request, body []byte) *http.Response {
 	asked := r.Clone(context.Background()) // what has been sent goes on, even when the device is killed
-	asked.Body, asked.ContentLength, asked.RequestURI = io.NopCloser(bytes.NewReader(body)), int64(len(body)), r.URL.RequestURI()
+	asked.Body, asked.ContentLength, asked.RequestURI = io.NopCloser(bytes.NewReader(body)), int64(len(body)),
+		r.URL.RequestURI()
 	asked.RemoteAddr = "127.0.0.1:1"
 	if query := r.URL.Query(); strings.HasPrefix(r.URL.Path, "/v1/changes/") {
 		query.Set("limit", strconv.Itoa(mostInPage))
@@ -73,7 +77,8 @@ func (p *onPostgreSQL) answer(_ *unit, r *http.Request, body []byte) *http.Respo
 			p.w.note(answers)
 		}
 	}
-	return &http.Response{StatusCode: got.status, Status: http.StatusText(got.status), Header: got.header, Request: r, Body: io.NopCloser(&got.body)}
+	return &http.Response{StatusCode: got.status, Status: http.StatusText(got.status), Header: got.header, Request: r,
+		Body: io.NopCloser(&got.body)}
 }
 
 // answered keeps what the door answers.
@@ -107,7 +112,8 @@ func (p *onPostgreSQL) invite(d *unit, guest rights.Person) error {
 	ctx := context.Background()
 	err := p.central.AddWorker(ctx, guest.Name, guest.Role, "", guest.Territories...)
 	if known := fault.Explain(err); known != nil && known.Kind == fault.Clash { // they were here before
-		err = errors.Join(p.central.SetRole(ctx, guest.Name, guest.Role), p.central.HoldTerritories(ctx, guest.Name, guest.Territories))
+		err = errors.Join(p.central.SetRole(ctx, guest.Name, guest.Role),
+			p.central.HoldTerritories(ctx, guest.Name, guest.Territories))
 	}
 	if err != nil {
 		return err
@@ -176,7 +182,8 @@ func (p *onPostgreSQL) restore() (bool, error) {
 	if err := p.central.Close(); err != nil {
 		return false, err
 	}
-	if _, err := service.Restore(context.Background(), p.w.options.Database, "", p.backup, filepath.Join(p.w.folder, "central-before.backup")); err != nil {
+	if _, err := service.Restore(context.Background(), p.w.options.Database, "", p.backup,
+		filepath.Join(p.w.folder, "central-before.backup")); err != nil {
 		return false, err
 	}
 	p.w.newID()

@@ -1,14 +1,15 @@
-// Package rehearse lets a fleet that does not exist work with a central: simulated workers with simulated clocks save on real local stores, and
-// exchange over a simulated network that loses, repeats, cuts and delays what it carries. Devices are killed, backed up and restored, central is
-// restored, workers move between territories, clocks are turned. All of it follows from one seed, so that a run that went wrong can be played
-// again.
+// Package rehearse lets a fleet that does not exist work with a central: simulated workers with simulated clocks save
+// on real local stores, and exchange over a simulated network that loses, repeats, cuts and delays what it carries.
+// Devices are killed, backed up and restored, central is restored, workers move between territories, clocks are
+// turned. All of it follows from one seed, so that a run that went wrong can be played again.
 //
-// What is real: the core, the whole of package device with its SQLite files, the messages of the protocol, and the desk at which central
-// accepts changes. What is not: the network, the clocks and the people. Central's tables are in memory ([central.Memory]), unless a database
-// is given: then all of central is real, its HTTP door, its PostgreSQL, its backups and restores, and a run takes seconds.
+// What is real: the core, the whole of package device with its SQLite files, the messages of the protocol, and the
+// desk at which central accepts changes. What is not: the network, the clocks and the people. Central's tables are in
+// memory ([central.Memory]), unless a database is given: then all of central is real, its HTTP door, its PostgreSQL,
+// its backups and restores, and a run takes seconds.
 //
-// When the work is over and everybody has exchanged, the outcome is held against a ledger of everything that every worker has saved, which
-// none of the rest has a part in.
+// When the work is over and everybody has exchanged, the outcome is held against a ledger of everything that every
+// worker has saved, which none of the rest has a part in.
 package rehearse
 
 import (
@@ -78,7 +79,8 @@ type Decided struct {
 	Count      int    `json:"count"`
 }
 
-// Run rehearses once. The error says that the rehearsal itself could not go on; what is wrong with the outcome stands in the report.
+// Run rehearses once. The error says that the rehearsal itself could not go on; what is wrong with the outcome stands
+// in the report.
 func Run(ctx context.Context, options Options) (Report, error) {
 	folder, err := os.MkdirTemp(scratch(options.Folder), "homing-rehearsal-")
 	if err != nil {
@@ -116,5 +118,6 @@ func (r Report) Tell(w io.Writer) {
 	if len(r.Wrong) == 0 {
 		return
 	}
-	fmt.Fprintf(w, "Seed %d went wrong:\n  %s\nThe story:\n  %s\n", r.Seed, strings.Join(r.Wrong, "\n  "), strings.Join(r.Story, "\n  "))
+	fmt.Fprintf(w, "Seed %d went wrong:\n  %s\nThe story:\n  %s\n", r.Seed, strings.Join(r.Wrong, "\n  "),
+		strings.Join(r.Story, "\n  "))
 }

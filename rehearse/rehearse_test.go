@@ -62,13 +62,15 @@ func TestSeedsOnPostgreSQL(t *testing.T) {
 			report.Tell(&story)
 			t.Error(story.String())
 		}
-		t.Logf("seed %d: %d saves, %d requests, %d faults, %d restores", seed, report.Saves, report.Requests, report.Faults, report.Restores)
+		t.Logf("seed %d: %d saves, %d requests, %d faults, %d restores", seed, report.Saves, report.Requests, report.Faults,
+			report.Restores)
 	}
 }
 
 // A mistake made on purpose is noticed, so that a clean run says something.
 func TestBugsAreNoticed(t *testing.T) {
-	for bug, promise := range map[rehearse.Bug]string{rehearse.LostAnswers: "P2", rehearse.CursorHole: "P4", rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10"} {
+	for bug, promise := range map[rehearse.Bug]string{rehearse.LostAnswers: "P2", rehearse.CursorHole: "P4",
+		rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10"} {
 		t.Run(string(bug), func(t *testing.T) {
 			const most = 200
 			for seed := uint64(1); seed <= most; seed++ {

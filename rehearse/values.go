@@ -19,14 +19,18 @@ func (w *world) randomDefinitions() []definition.Definition {
 		return definition.Field{Name: name, Title: name, Schema: json.RawMessage(schema)}
 	}
 	collection := func(name string) definition.Definition {
-		d := definition.Definition{Collection: name, Version: 1, Title: name, Label: "{later}", Sync: definition.Sync{Removal: removal(), Rules: map[string]merge.Rule{}}}
+		d := definition.Definition{Collection: name, Version: 1, Title: name, Label: "{later}",
+			Sync: definition.Sync{Removal: removal(), Rules: map[string]merge.Rule{}}}
 		for _, f := range []struct {
 			name, schema string
 			rule         merge.Rule
 		}{
-			{"later", `{"type":"string"}`, ""}, {"asked", `{"type":"string"}`, merge.Ask}, {"first", `{"type":"string"}`, merge.First}, {"count", `{"type":"integer"}`, merge.Sum},
-			{"least", `{"type":"integer"}`, merge.Min}, {"most", `{"type":"integer"}`, merge.Max}, {"tags", `{"type":"array","items":{"type":"string"},"uniqueItems":true}`, merge.Union},
-			{"log", `{"type":"string"}`, merge.Append}, {"nested", `{"type":"object","properties":{"one":{"type":"string"},"two":{"type":"string"}}}`, ""},
+			{"later", `{"type":"string"}`, ""}, {"asked", `{"type":"string"}`, merge.Ask},
+			{"first", `{"type":"string"}`, merge.First}, {"count", `{"type":"integer"}`, merge.Sum},
+			{"least", `{"type":"integer"}`, merge.Min}, {"most", `{"type":"integer"}`, merge.Max},
+			{"tags", `{"type":"array","items":{"type":"string"},"uniqueItems":true}`, merge.Union},
+			{"log", `{"type":"string"}`, merge.Append}, {"nested",
+				`{"type":"object","properties":{"one":{"type":"string"},"two":{"type":"string"}}}`, ""},
 		} {
 			if f.name != "later" && w.chance(40) {
 				continue
@@ -43,8 +47,10 @@ func (w *world) randomDefinitions() []definition.Definition {
 		}
 		for _, given := range []definition.Field{
 			{Name: "number", Title: "number", Series: "N-0001", Schema: json.RawMessage(`{"type":"string"}`)},
-			{Name: "added_by", Title: "added by", Filled: "record.added_by == null ? worker.name : record.added_by", Schema: json.RawMessage(`{"type":"string"}`)},
-			{Name: "has_later", Title: "has later", Computed: "record.later != null", Schema: json.RawMessage(`{"type":"boolean"}`)},
+			{Name: "added_by", Title: "added by", Filled: "record.added_by == null ? worker.name : record.added_by",
+				Schema: json.RawMessage(`{"type":"string"}`)},
+			{Name: "has_later", Title: "has later", Computed: "record.later != null",
+				Schema: json.RawMessage(`{"type":"boolean"}`)},
 			{Name: "memo", Title: "memo", Local: true, Schema: json.RawMessage(`{"type":"string"}`)},
 		} {
 			if w.chance(25) {
@@ -63,13 +69,17 @@ func (w *world) randomDefinitions() []definition.Definition {
 	}
 	top, below := collection("areas"), collection("items")
 	if w.chance(70) {
-		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas", Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})
-		below.Parent = &definition.Parent{Collection: "areas", Field: "area", Removal: []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren, definition.KeepChildren}[w.random.IntN(3)]}
+		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas",
+			Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})
+		below.Parent = &definition.Parent{Collection: "areas", Field: "area",
+			Removal: []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren,
+				definition.KeepChildren}[w.random.IntN(3)]}
 	}
 	return []definition.Definition{top, below}
 }
 
-// zonesOf are the territories that definitions name by the choices of a field; none where they are worked out in another way.
+// zonesOf are the territories that definitions name by the choices of a field; none where they are worked out in
+// another way.
 func zonesOf(definitions []definition.Definition) (zones []string) {
 	for _, d := range definitions {
 		name, plain := strings.CutPrefix(d.Sync.Territory, "record.")
@@ -131,7 +141,8 @@ func matching(random *rand.Rand, pattern string) (string, bool) {
 			return times(r.Sub[0], 0, 1)
 		case syntax.OpPlus:
 			return times(r.Sub[0], 1, 2)
-		case syntax.OpBeginText, syntax.OpEndText, syntax.OpBeginLine, syntax.OpEndLine, syntax.OpEmptyMatch, syntax.OpWordBoundary:
+		case syntax.OpBeginText, syntax.OpEndText, syntax.OpBeginLine, syntax.OpEndLine, syntax.OpEmptyMatch,
+			syntax.OpWordBoundary:
 		default:
 			return false
 		}
@@ -171,7 +182,8 @@ type shape struct {
 }
 
 func (s shape) free() bool {
-	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" && (s.MaxLength == 0 || s.MaxLength >= 40)
+	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" &&
+		(s.MaxLength == 0 || s.MaxLength >= 40)
 }
 
 func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
@@ -227,9 +239,11 @@ func anyValue(random *rand.Rand, s shape) any {
 		}
 		return nil
 	case s.Ref == definition.LineURL:
-		return map[string]any{"type": "LineString", "coordinates": [][]float64{{0.1, 50}, {0.1 + float64(random.IntN(100))/1000, 50.1}}}
+		return map[string]any{"type": "LineString", "coordinates": [][]float64{{0.1, 50},
+			{0.1 + float64(random.IntN(100))/1000, 50.1}}}
 	case s.Ref == definition.PointURL:
-		return map[string]any{"type": "Point", "coordinates": []float64{float64(random.IntN(1000)) / 1000, 50 + float64(random.IntN(1000))/1000}}
+		return map[string]any{"type": "Point", "coordinates": []float64{float64(random.IntN(1000)) / 1000, 50 +
+			float64(random.IntN(1000))/1000}}
 	case s.Type == "integer":
 		return int64(within(0, 100))
 	case s.Type == "number":

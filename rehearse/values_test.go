@@ -15,7 +15,8 @@ import (
 // Texts made for a pattern match it; of what it cannot make, it says so.
 func TestMatching(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
-	for pattern, can := range map[string]bool{`^[A-Z]{2}-[0-9]{2,4}$`: true, `^(kell|ostra)( crew)?$`: true, `^\d+(\.\d+)*$`: true, `^.{3,}x+$`: true, `^a|b$`: true, `(`: false, `^\p{Greek}é+$`: true} {
+	for pattern, can := range map[string]bool{`^[A-Z]{2}-[0-9]{2,4}$`: true, `^(kell|ostra)( crew)?$`: true,
+		`^\d+(\.\d+)*$`: true, `^.{3,}x+$`: true, `^a|b$`: true, `(`: false, `^\p{Greek}é+$`: true} {
 		for range 200 {
 			text, ok := matching(random, pattern)
 			if ok != can {
@@ -107,7 +108,9 @@ func definitionField(path string) string {
 
 // What a rehearsal cannot make values for is left out, and a parent is one of those that there are.
 func TestValuesOfParents(t *testing.T) {
-	d, err := definition.ReadSource("test.yaml", []byte("collection: posts\nfields:\n  way: {type: string, format: uuid}\n  odd: {type: string, pattern: \"(?i)x\", format: email}\nparent: {collection: ways, field: way, removal: keep}\n"))
+	d, err := definition.ReadSource("test.yaml", []byte("collection: posts\nfields:\n  way: {type: string, format: "+
+		"uuid}\n  odd: {type: string, pattern: \"(?i)x\", format: email}\nparent: {collection: ways, field: way, "+
+		"removal: keep}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -75,7 +75,8 @@ func (d *unit) knows(ctx context.Context, def definition.Definition) definition.
 // saved takes what a worker may be told as it is, and anything else as the end of the rehearsal.
 func (w *world) saved(d *unit, err error) error {
 	var invalid *device.InvalidError
-	if err == nil || errors.As(err, &invalid) || errors.Is(err, device.ErrHasChildren) || errors.Is(err, device.ErrNoRecord) || errors.Is(err, device.ErrNotAllowed) {
+	if err == nil || errors.As(err, &invalid) || errors.Is(err, device.ErrHasChildren) ||
+		errors.Is(err, device.ErrNoRecord) || errors.Is(err, device.ErrNotAllowed) {
 		if err != nil {
 			w.tell("   %s is told: %v", d.worker, err)
 		}
@@ -105,7 +106,8 @@ func (w *world) add(ctx context.Context, d *unit, def definition.Definition) err
 	if def.Parent != nil && fields[def.Parent.Field] == nil {
 		// There is nothing yet that it could belong to, and it may have to.
 		field, _ := def.Field(def.Parent.Field)
-		at := slices.IndexFunc(w.options.Definitions, func(up definition.Definition) bool { return up.Collection == def.Parent.Collection })
+		at := slices.IndexFunc(w.options.Definitions,
+			func(up definition.Definition) bool { return up.Collection == def.Parent.Collection })
 		if field.Required && at >= 0 {
 			return w.add(ctx, d, d.knows(ctx, w.options.Definitions[at]))
 		}
@@ -124,7 +126,8 @@ func (w *world) group(ctx context.Context, d *unit) error {
 		return nil
 	}
 	below := w.options.Definitions[at]
-	top := w.options.Definitions[slices.IndexFunc(w.options.Definitions, func(def definition.Definition) bool { return def.Collection == below.Parent.Collection })]
+	top := w.options.Definitions[slices.IndexFunc(w.options.Definitions,
+		func(def definition.Definition) bool { return def.Collection == below.Parent.Collection })]
 	if top.Parent != nil {
 		return nil
 	}
@@ -164,7 +167,8 @@ func (w *world) parents(ctx context.Context, d *unit, def definition.Definition)
 }
 
 // values makes new values, and notes what of them can be found again.
-func (w *world) values(unit int, def definition.Definition, old record.Fields, all bool, parents []uuid.UUID) (device.Fields, []*save) {
+func (w *world) values(unit int, def definition.Definition, old record.Fields, all bool,
+	parents []uuid.UUID) (device.Fields, []*save) {
 	fields, notes := device.Fields{}, []*save{}
 	for _, f := range def.Fields {
 		if may, _ := f.Settable(); !may || f.Local || !all && !w.chance(35) || all && !f.Required && w.chance(30) {
@@ -310,7 +314,8 @@ func (w *world) giveUp(ctx context.Context, d *unit) error {
 			return nil
 		}
 		q := queue[at]
-		w.tell("%s gives up a change of %s, which is %s: %s", d.worker, name(q.Collection, q.Record), q.Verdict, q.Reasons[0].Message)
+		w.tell("%s gives up a change of %s, which is %s: %s", d.worker, name(q.Collection, q.Record), q.Verdict,
+			q.Reasons[0].Message)
 		gone := map[uuid.UUID]bool{q.Record: true}
 		before := w.pendingOf(queue)
 		if err := d.store.Discard(ctx, q.Number, filepath.Join(w.folder, "given-up.jsonl")); err != nil {

@@ -75,14 +75,17 @@ type unit struct {
 
 func (d *unit) device() central.Device {
 	people := append(sight.Askers{{Name: d.worker, Role: d.role, Territories: d.held}}, d.guests...)
-	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: d.role, Territories: people.Territories(), People: people,
+	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: d.role, Territories: people.Territories(),
+		People:      people,
 		Incarnation: d.past[len(d.past)-1], Past: d.past}
 }
 
 func newWorld(options Options, folder string) (*world, error) {
-	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)), now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
+	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)),
+		now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
-	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{}, settled: map[touched]bool{}}
+	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{},
+		settled: map[touched]bool{}}
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
 		w.options.Definitions = w.randomDefinitions()
@@ -161,7 +164,8 @@ func (w *world) clock() time.Time {
 func (w *world) play(ctx context.Context) error {
 	w.quiet = true
 	for n := range w.options.Devices {
-		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n), id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n),
+			id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
 		d.held, d.role, d.booted = w.someZones(), rights.Worker, w.now.Add(-time.Hour)
 		if !w.options.Calm && w.chance(60) {
 			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second
@@ -274,8 +278,10 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 	if errors.As(err, &problem) {
 		w.report.Wrong = append(w.report.Wrong, fmt.Sprintf("%s: central said %s", d.name, problem))
 	}
-	w.tell("%s exchanges: %d sent, %d applied, %d merged, %d held, %d refused, %d waiting, %d received, %d withdrawn%s", d.name, summary.Sent, summary.Applied, summary.Merged, summary.Held,
-		summary.Refused, summary.Waiting, summary.Received, summary.Withdrawn, map[bool]string{true: "; it broke off"}[err != nil])
+	w.tell("%s exchanges: %d sent, %d applied, %d merged, %d held, %d refused, %d waiting, %d received, %d withdrawn%s",
+		d.name, summary.Sent, summary.Applied, summary.Merged, summary.Held,
+		summary.Refused, summary.Waiting, summary.Received, summary.Withdrawn,
+		map[bool]string{true: "; it broke off"}[err != nil])
 	return nil
 }
 
@@ -307,7 +313,8 @@ func (w *world) backUp(ctx context.Context, d *unit) error {
 	return nil
 }
 
-// restore loses a device, and goes on with its backup. What was saved after the backup and never came to central is lost with it.
+// restore loses a device, and goes on with its backup. What was saved after the backup and never came to central is
+// lost with it.
 func (w *world) restore(ctx context.Context, d *unit) error {
 	if d.backup == "" {
 		return nil
@@ -338,8 +345,8 @@ func (w *world) restore(ctx context.Context, d *unit) error {
 	return w.open(ctx, d)
 }
 
-// restoreCentral loses central's database, and goes on with its backup. What was written at central itself since then is lost with it, unless some
-// device has it.
+// restoreCentral loses central's database, and goes on with its backup. What was written at central itself since then
+// is lost with it, unless some device has it.
 func (w *world) restoreCentral() error {
 	restored, err := w.side.restore()
 	if err != nil || !restored {
@@ -431,5 +438,6 @@ func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
 }
 
 func (w *world) definitionOf(name string) definition.Definition {
-	return w.options.Definitions[slices.IndexFunc(w.options.Definitions, func(d definition.Definition) bool { return d.Collection == name })]
+	return w.options.Definitions[slices.IndexFunc(w.options.Definitions,
+		func(d definition.Definition) bool { return d.Collection == name })]
 }

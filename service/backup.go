@@ -21,14 +21,15 @@ import (
 	"homing/cluster"
 )
 
-// reach gives the URL of central's database, and starts the private PostgreSQL where there is no other and it is not running. Stop ends what was
-// started.
+// reach gives the URL of central's database, and starts the private PostgreSQL where there is no other and it is not
+// running. Stop ends what was started.
 func reach(ctx context.Context, database, data string) (at string, stop func() error, err error) {
 	if database != "" {
 		return database, func() error { return nil }, nil
 	}
 	if _, err := os.Stat(filepath.Join(data, "data")); errors.Is(err, fs.ErrNotExist) {
-		return "", nil, fmt.Errorf("there is no PostgreSQL of central's in %s; say where it is with --data FOLDER or --database URL", data)
+		return "", nil, fmt.Errorf("there is no PostgreSQL of central's in %s; say where it is with --data FOLDER or "+
+			"--database URL", data)
 	}
 	private, err := cluster.Start(ctx, cluster.Options{Dir: data})
 	if err != nil {
@@ -70,7 +71,8 @@ func tool(ctx context.Context, database, name string, args ...string) error {
 	return nil
 }
 
-// Backup writes central's database to a new file, as of one moment, while it is in use. Without a database URL it is the private one in data.
+// Backup writes central's database to a new file, as of one moment, while it is in use. Without a database URL it is
+// the private one in data.
 func Backup(ctx context.Context, database, data, path string) error {
 	at, stop, err := reach(ctx, database, data)
 	if err != nil {
@@ -92,7 +94,8 @@ func Backup(ctx context.Context, database, data, path string) error {
 	return errors.Join(err, stop())
 }
 
-// Restore replaces central's database by a backup, under a new generation. What it had is written to before first. Central must not be running.
+// Restore replaces central's database by a backup, under a new generation. What it had is written to before first.
+// Central must not be running.
 func Restore(ctx context.Context, database, data, path, before string) (generation uuid.UUID, err error) {
 	at, stop, err := reach(ctx, database, data)
 	if err != nil {
@@ -107,7 +110,8 @@ func Restore(ctx context.Context, database, data, path, before string) (generati
 	if err != nil {
 		return uuid.Nil, err
 	}
-	if said, err := exec.CommandContext(ctx, list, "--list", path).CombinedOutput(); err != nil || !bytes.Contains(said, []byte("TABLE DATA public records")) {
+	if said, err := exec.CommandContext(ctx, list, "--list", path).CombinedOutput(); err != nil ||
+		!bytes.Contains(said, []byte("TABLE DATA public records")) {
 		return uuid.Nil, fmt.Errorf("%s is not a backup of central's database; nothing was changed", path)
 	}
 	known, err := generationsOf(ctx, at)
@@ -126,8 +130,9 @@ func Restore(ctx context.Context, database, data, path, before string) (generati
 	return central.Restored(ctx, central.Options{Database: at}, known)
 }
 
-// replace puts a backup in the place of what a database has, in one transaction: whole or not at all. Views of collections that were defined after
-// the backup hang on the tables, and the backup does not know of them; those that it knows it brings.
+// replace puts a backup in the place of what a database has, in one transaction: whole or not at all. Views of
+// collections that were defined after the backup hang on the tables, and the backup does not know of them; those that
+// it knows it brings.
 func replace(ctx context.Context, database, path string) error {
 	restore, err := cluster.Program("pg_restore")
 	if err != nil {
@@ -141,10 +146,12 @@ func replace(ctx context.Context, database, path string) error {
 	if err := script.Close(); err != nil {
 		return err
 	}
-	if said, err := exec.CommandContext(ctx, restore, "--clean", "--if-exists", "--no-owner", "--file="+script.Name(), path).CombinedOutput(); err != nil {
+	if said, err := exec.CommandContext(ctx, restore, "--clean", "--if-exists", "--no-owner", "--file="+script.Name(),
+		path).CombinedOutput(); err != nil {
 		return fmt.Errorf("pg_restore: %w: %s", err, bytes.TrimSpace(said))
 	}
-	return tool(ctx, database, "psql", "--quiet", "--no-psqlrc", "--set=ON_ERROR_STOP=1", "--output="+os.DevNull, "--single-transaction",
+	return tool(ctx, database, "psql", "--quiet", "--no-psqlrc", "--set=ON_ERROR_STOP=1", "--output="+os.DevNull,
+		"--single-transaction",
 		"--command=DROP SCHEMA IF EXISTS "+postgres.ViewSchema+" CASCADE", "--file="+script.Name())
 }
 
@@ -158,7 +165,9 @@ func unused(ctx context.Context, database string) error {
 	const tries = 20
 	for range tries { // sessions of a central that has just stopped take a moment to end
 		var others int
-		if err := db.QueryRow(ctx, `SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'homing' AND pid <> pg_backend_pid()`).Scan(&others); err != nil {
+		if err := db.QueryRow(ctx, `SELECT count(*) FROM pg_stat_activity
+				WHERE datname = current_database() AND application_name = 'homing'
+					AND pid <> pg_backend_pid()`).Scan(&others); err != nil {
 			return err
 		}
 		if others == 0 {
@@ -169,7 +178,8 @@ func unused(ctx context.Context, database string) error {
 	return errors.New("central is running on this database; stop it first. Nothing was changed")
 }
 
-// generationsOf are the generations that the database has had so far, the present one last. Devices may know any of them.
+// generationsOf are the generations that the database has had so far, the present one last. Devices may know any of
+// them.
 func generationsOf(ctx context.Context, database string) (all []uuid.UUID, err error) {
 	db, err := pgx.Connect(ctx, database)
 	if err != nil {
@@ -180,7 +190,8 @@ func generationsOf(ctx context.Context, database string) (all []uuid.UUID, err e
 	if err := db.QueryRow(ctx, `SELECT to_regclass('public.generations') IS NOT NULL`).Scan(&there); err != nil || !there {
 		return nil, err // an empty database, in place of one that was lost
 	}
-	rows, err := db.Query(ctx, `SELECT generation FROM (SELECT generation, place FROM generations UNION ALL SELECT generation, 9223372036854775807 FROM identity) g ORDER BY place`)
+	rows, err := db.Query(ctx, `SELECT generation FROM (SELECT generation, place
+			FROM generations UNION ALL SELECT generation, 9223372036854775807 FROM identity) g ORDER BY place`)
 	if err != nil {
 		return nil, err
 	}

@@ -1,5 +1,5 @@
-// Package service runs central as one process: PostgreSQL if it is to be private, the work on it, and the HTTP door, started
-// in that order and stopped in the other.
+// Package service runs central as one process: PostgreSQL if it is to be private, the work on it, and the HTTP door,
+// started in that order and stopped in the other.
 package service
 
 import (
@@ -85,7 +85,8 @@ func Start(ctx context.Context, options Options) (*Running, error) {
 	r.keepTidy(options)
 	options.Log.Info("central is up", "url", r.url, "generation", r.Central.Generation(), "open", options.Open)
 	if options.Open {
-		options.Log.Warn("central is OPEN: nobody needs to sign in and everybody may do everything; for a first hour on one machine only")
+		options.Log.Warn("central is OPEN: nobody needs to sign in and everybody may do everything; for a first hour on " +
+			"one machine only")
 	}
 	return r, nil
 }
@@ -106,17 +107,21 @@ func (r *Running) start(ctx context.Context, options Options) error {
 	}
 	r.db = database
 	var err error
-	r.Central, err = central.Open(ctx, central.Options{Database: database, Log: options.Log, MaxChanges: options.MaxChanges, Now: options.Now})
+	r.Central, err = central.Open(ctx, central.Options{Database: database, Log: options.Log,
+		MaxChanges: options.MaxChanges, Now: options.Now})
 	if err != nil {
 		return err
 	}
 	if err := r.firstWorkers(ctx, options); err != nil {
 		return err
 	}
-	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build, Console: options.Console, Log: options.Log,
-		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes, MaxChanges: options.MaxChanges})
-	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}
+	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build,
+		Console: options.Console, Log: options.Log,
+		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes,
+		MaxChanges: options.MaxChanges})
+	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		ErrorLog:       slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}
 	return nil
 }
 
@@ -204,7 +209,8 @@ func (r *Running) keepTidy(options Options) {
 	go func() {
 		defer close(r.tidied)
 		for every := time.NewTicker(time.Hour); ; {
-			if err := r.Central.ForgetExchanges(ctx, r.Central.Now().Add(-options.KeepExchanges), options.KeepBatches); err != nil && ctx.Err() == nil {
+			if err := r.Central.ForgetExchanges(ctx, r.Central.Now().Add(-options.KeepExchanges),
+				options.KeepBatches); err != nil && ctx.Err() == nil {
 				r.log.Warn("the log of exchanges was not tidied", "error", err)
 			}
 			select {
@@ -244,5 +250,6 @@ func loopbackOnly(listen string) error {
 	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("central is open to everybody with --open, so it only listens on loopback; %s is not: take 127.0.0.1, or leave --open out", listen)
+	return fmt.Errorf("central is open to everybody with --open, so it only listens on loopback; %s is not: take "+
+		"127.0.0.1, or leave --open out", listen)
 }

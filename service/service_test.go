@@ -24,7 +24,8 @@ import (
 func start(t *testing.T, folder string) (*service.Running, context.CancelFunc, chan error) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder, Open: true, Log: slog.New(slog.DiscardHandler)})
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder, Open: true,
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -51,9 +52,9 @@ func postmaster(t *testing.T, folder string) (process int, data string) {
 	return process, filepath.Join(folder, "data")
 }
 
-// P1: when the private PostgreSQL is killed, devices are told to come again later, it is started again, and what a device has
-// queued goes in. When it cannot be started, central ends with an error, so that a supervisor sees it. A second central on the
-// same folder says that one is running, and touches nothing.
+// P1: when the private PostgreSQL is killed, devices are told to come again later, it is started again, and what a
+// device has queued goes in. When it cannot be started, central ends with an error, so that a supervisor sees it. A
+// second central on the same folder says that one is running, and touches nothing.
 func TestP1ThePrivateDatabaseDies(t *testing.T) {
 	ctx, folder := context.Background(), t.TempDir()
 	running, cancel, ended := start(t, folder)
@@ -81,7 +82,8 @@ func TestP1ThePrivateDatabaseDies(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	if _, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder, Log: slog.New(slog.DiscardHandler)}); !errors.Is(err, service.ErrInUse) {
+	if _, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", Data: folder,
+		Log: slog.New(slog.DiscardHandler)}); !errors.Is(err, service.ErrInUse) {
 		t.Errorf("a second central on the folder: %v", err)
 	}
 	process, data := postmaster(t, folder)

@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// Bounds on starting a private PostgreSQL again: so often within a span, the first time at once and then after a delay that
-// doubles. When that is over, central ends, so that whoever supervises it sees.
+// Bounds on starting a private PostgreSQL again: so often within a span, the first time at once and then after a
+// delay that doubles. When that is over, central ends, so that whoever supervises it sees.
 const (
 	mostStarts   = 5
 	startsWithin = 10 * time.Minute
@@ -40,8 +40,8 @@ func claim(folder string) (release func(), err error) {
 	return func() { file.Close() }, nil
 }
 
-// supervise starts the private PostgreSQL again when it has died. It gives the reason when that does not work, and nothing when
-// the context is done.
+// supervise starts the private PostgreSQL again when it has died. It gives the reason when that does not work, and
+// nothing when the context is done.
 func (r *Running) supervise(ctx context.Context) error {
 	var starts []time.Time
 	for {
@@ -60,7 +60,8 @@ func (r *Running) supervise(ctx context.Context) error {
 				starts = starts[1:]
 			}
 			if len(starts) == mostStarts {
-				return errors.Join(fmt.Errorf("PostgreSQL has ended %d times within %s; see %s", mostStarts+1, startsWithin, filepath.Join(r.cluster.Folder(), "log")), err)
+				return errors.Join(fmt.Errorf("PostgreSQL has ended %d times within %s; see %s", mostStarts+1, startsWithin,
+					filepath.Join(r.cluster.Folder(), "log")), err)
 			}
 			select {
 			case <-time.After(delay):
@@ -77,7 +78,8 @@ func (r *Running) supervise(ctx context.Context) error {
 	}
 }
 
-// leastRoom is what the disk of the database must have left, in bytes, for a database that fails to have another reason.
+// leastRoom is what the disk of the database must have left, in bytes, for a database that fails to have another
+// reason.
 const leastRoom = 16 << 20
 
 // full says whether the disk of the private PostgreSQL has no room left.

@@ -13,7 +13,8 @@ import (
 	"homing/sheet"
 )
 
-// A quote that never closes does not take the rest of a large file for one cell: the row is given up, and the error names the line before it.
+// A quote that never closes does not take the rest of a large file for one cell: the row is given up, and the error
+// names the line before it.
 func TestAQuoteThatNeverClosesInALargeFile(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "large.csv")
 	file, err := os.Create(path)
@@ -40,7 +41,8 @@ func TestAQuoteThatNeverClosesInALargeFile(t *testing.T) {
 			rows++
 		}
 	}
-	if rows != 2 || errors.Is(err, io.EOF) || !strings.Contains(err.Error(), "the row after line 3 has more than 8 MiB; probably a quote that opens there never closes") {
+	if rows != 2 || errors.Is(err, io.EOF) || !strings.Contains(err.Error(),
+		"the row after line 3 has more than 8 MiB; probably a quote that opens there never closes") {
 		t.Errorf("after %d rows: %v", rows, err)
 	}
 }
@@ -52,12 +54,14 @@ func TestMergedCellsOfAnySheet(t *testing.T) {
 	_, err := book.NewSheet("Merged")
 	err = errors.Join(err, book.SetSheetName("Sheet1", "Plain"))
 	for _, name := range []string{"Plain", "Merged"} {
-		err = errors.Join(err, book.SetSheetRow(name, "A1", &[]string{"name", "n"}), book.SetSheetRow(name, "A2", &[]string{"Gale", "1"}))
+		err = errors.Join(err, book.SetSheetRow(name, "A1", &[]string{"name", "n"}),
+			book.SetSheetRow(name, "A2", &[]string{"Gale", "1"}))
 	}
 	if err = errors.Join(err, book.MergeCell("Merged", "A2", "B2"), book.SaveAs(path), book.Close()); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sheet.Open(path, sheet.Options{Sheet: "Merged"}); err == nil || !strings.Contains(err.Error(), "A2:B2 are merged") {
+	if _, err := sheet.Open(path, sheet.Options{Sheet: "Merged"}); err == nil ||
+		!strings.Contains(err.Error(), "A2:B2 are merged") {
 		t.Errorf("merged cells: %v", err)
 	}
 	reader, err := sheet.Open(path, sheet.Options{Sheet: "Plain"})
@@ -68,7 +72,8 @@ func TestMergedCellsOfAnySheet(t *testing.T) {
 	if row, err := reader.Next(); err != nil || row.Cells["name"].Text != "Gale" {
 		t.Errorf("%+v, %v", row, err)
 	}
-	if _, err := sheet.Open(path, sheet.Options{Sheet: "Nowhere"}); err == nil || !strings.Contains(err.Error(), "there are: Plain, Merged") {
+	if _, err := sheet.Open(path, sheet.Options{Sheet: "Nowhere"}); err == nil ||
+		!strings.Contains(err.Error(), "there are: Plain, Merged") {
 		t.Errorf("a sheet that is not there: %v", err)
 	}
 }

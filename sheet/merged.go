@@ -9,8 +9,8 @@ import (
 	"strings"
 )
 
-// mergedCells gives the first range of merged cells of a sheet, or nothing. It reads the workbook's parts as a stream, since the library
-// would hold the whole sheet in memory for it (ECMA-376, part 1, 18.3.1.55).
+// mergedCells gives the first range of merged cells of a sheet, or nothing. It reads the workbook's parts as a
+// stream, since the library would hold the whole sheet in memory for it (ECMA-376, part 1, 18.3.1.55).
 func mergedCells(file, sheet string) (string, error) {
 	book, err := zip.OpenReader(file)
 	if err != nil {

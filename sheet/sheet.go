@@ -1,5 +1,5 @@
-// Package sheet reads and writes tables: CSV, XLSX, NDJSON and GeoJSON. Rows come and go one by one, so that a file of half a
-// million takes no more memory than one of ten.
+// Package sheet reads and writes tables: CSV, XLSX, NDJSON and GeoJSON. Rows come and go one by one, so that a file
+// of half a million takes no more memory than one of ten.
 package sheet
 
 import (
@@ -66,7 +66,8 @@ type csvReader struct {
 	line    int // of the last row
 }
 
-// mostRow is the most bytes that one row may have. A quote that never closes would otherwise take the rest of the file for one cell.
+// mostRow is the most bytes that one row may have. A quote that never closes would otherwise take the rest of the
+// file for one cell.
 const mostRow = 8 << 20
 
 var errLongRow = errors.New("the row is too long")
@@ -143,11 +144,14 @@ func (r *csvReader) read() ([]string, error) {
 	var wrong *csv.ParseError
 	switch {
 	case errors.Is(err, errLongRow):
-		return nil, fmt.Errorf("%s: the row after line %d has more than %d MiB; probably a quote that opens there never closes", r.path, r.line, mostRow>>20)
+		return nil, fmt.Errorf("%s: the row after line %d has more than %d MiB; probably a quote that opens there never "+
+			"closes", r.path, r.line, mostRow>>20)
 	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrQuote):
-		return nil, fmt.Errorf("%s: line %d: a quote that opens there never closes, or stands in the middle of a cell; double it to mean a quote", r.path, wrong.StartLine)
+		return nil, fmt.Errorf("%s: line %d: a quote that opens there never closes, or stands in the middle of a cell; "+
+			"double it to mean a quote", r.path, wrong.StartLine)
 	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrFieldCount):
-		return nil, fmt.Errorf("%s: line %d has %d cells, the heading has %d", r.path, wrong.StartLine, len(cells), len(r.headers))
+		return nil, fmt.Errorf("%s: line %d has %d cells, the heading has %d", r.path, wrong.StartLine, len(cells),
+			len(r.headers))
 	case err != nil && !errors.Is(err, io.EOF):
 		return nil, fmt.Errorf("%s: %w", r.path, err)
 	case err != nil:
@@ -157,7 +161,8 @@ func (r *csvReader) read() ([]string, error) {
 	for _, cell := range cells {
 		if !utf8.ValidString(cell) {
 			line, _ := r.csv.FieldPos(0)
-			return nil, fmt.Errorf("%s: line %d is not UTF-8; save the file as UTF-8, or say --encoding windows-1252", r.path, line)
+			return nil, fmt.Errorf("%s: line %d is not UTF-8; save the file as UTF-8, or say --encoding windows-1252", r.path,
+				line)
 		}
 	}
 	return cells, nil
@@ -188,7 +193,8 @@ type workbookReader struct {
 }
 
 func openWorkbook(path, sheet string) (Reader, error) {
-	book, err := excelize.OpenFile(path, excelize.Options{ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd", UnzipXMLSizeLimit: 1 << 24})
+	book, err := excelize.OpenFile(path, excelize.Options{ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd",
+		UnzipXMLSizeLimit: 1 << 24})
 	if err != nil {
 		return nil, fmt.Errorf("%s: not a workbook that can be read: %w", path, err)
 	}

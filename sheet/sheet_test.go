@@ -82,22 +82,26 @@ func TestSaysWhereAndWhat(t *testing.T) {
 		"list.ndjson":   {"[1]\n", "line 1: not a JSON object"},
 		"other.geojson": {`{"type":"Point","coordinates":[1,2]}`, "not a GeoJSON FeatureCollection"},
 		"cut.geojson":   {`{"type":"FeatureCollection","features":[{"type":"Feature","properties":{}},{"type`, "feature 2"},
-		"cut2.geojson":  {`{"type":"FeatureCollection","features":[{"type":"Feature","properties":{}}`, "broken after feature 1"},
-		"letter.xlsx":   {"Dear Runa", "not a workbook"},
-		"drawing.dwg":   {"x", `the ending ".dwg" is not known`},
+		"cut2.geojson": {`{"type":"FeatureCollection","features":[{"type":"Feature","properties":{}}`,
+			"broken after feature 1"},
+		"letter.xlsx": {"Dear Runa", "not a workbook"},
+		"drawing.dwg": {"x", `the ending ".dwg" is not known`},
 	} {
-		if _, err := rows(write(t, name, test.text), sheet.Options{}); err == nil || !strings.Contains(err.Error(), test.says) {
+		if _, err := rows(write(t, name, test.text), sheet.Options{}); err == nil ||
+			!strings.Contains(err.Error(), test.says) {
 			t.Errorf("%s: %v, want %q", name, err, test.says)
 		}
 	}
-	if _, err := rows(write(t, "a.csv", "x\n"), sheet.Options{Encoding: "morse"}); err == nil || !strings.Contains(err.Error(), "morse") {
+	if _, err := rows(write(t, "a.csv", "x\n"), sheet.Options{Encoding: "morse"}); err == nil ||
+		!strings.Contains(err.Error(), "morse") {
 		t.Errorf("an unknown encoding: %v", err)
 	}
 }
 
 func TestWorkbooks(t *testing.T) {
 	book := excelize.NewFile()
-	for cell, value := range map[string]any{"A1": "name", "B1": "beds", "C1": "double", "A2": "Gale", "B2": 12, "A4": "Fosk", "B4": 7.5} {
+	for cell, value := range map[string]any{"A1": "name", "B1": "beds", "C1": "double", "A2": "Gale", "B2": 12,
+		"A4": "Fosk", "B4": 7.5} {
 		if err := book.SetCellValue("Sheet1", cell, value); err != nil {
 			t.Fatal(err)
 		}
@@ -110,10 +114,12 @@ func TestWorkbooks(t *testing.T) {
 		t.Fatal(err)
 	}
 	all, err := rows(path, sheet.Options{})
-	if err != nil || len(all) != 2 || all[1].Number != 4 || all[1].Cells["beds"].Text != "7.5" || all[0].Cells["name"].Text != "Gale" {
+	if err != nil || len(all) != 2 || all[1].Number != 4 || all[1].Cells["beds"].Text != "7.5" ||
+		all[0].Cells["name"].Text != "Gale" {
 		t.Errorf("read %v, %v", all, err)
 	}
-	if _, err := rows(path, sheet.Options{Sheet: "Nowhere"}); err == nil || !strings.Contains(err.Error(), `no sheet "Nowhere"; there are: Sheet1`) {
+	if _, err := rows(path, sheet.Options{Sheet: "Nowhere"}); err == nil ||
+		!strings.Contains(err.Error(), `no sheet "Nowhere"; there are: Sheet1`) {
 		t.Errorf("a sheet that is not there: %v", err)
 	}
 	if err := book.MergeCell("Sheet1", "A2", "A3"); err != nil {

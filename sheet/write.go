@@ -50,7 +50,8 @@ func NewWriter(to io.Writer, format string, d definition.Definition) (Writer, er
 	return nil, fmt.Errorf("the format %q is not known; take csv, xlsx, ndjson or geojson", format)
 }
 
-// IDColumn is the column that holds the record's id. No field can have its name. An import takes a row that has it for that record.
+// IDColumn is the column that holds the record's id. No field can have its name. An import takes a row that has it
+// for that record.
 const IDColumn = "homing_id"
 
 // headings are the names of the fields, after the record's id.
@@ -101,7 +102,8 @@ func newFeatureWriter(to io.Writer, d definition.Definition) (Writer, error) {
 		var schema struct {
 			Ref string `json:"$ref"`
 		}
-		if json.Unmarshal(field.Schema, &schema) == nil && (schema.Ref == definition.PointURL || schema.Ref == definition.LineURL) {
+		if json.Unmarshal(field.Schema, &schema) == nil && (schema.Ref == definition.PointURL ||
+			schema.Ref == definition.LineURL) {
 			w := &featureWriter{to: bufio.NewWriter(to), geometry: field.Name}
 			_, err := w.to.WriteString(`{"type":"FeatureCollection","features":[`)
 			return w, err
@@ -118,7 +120,8 @@ func (w *featureWriter) Write(id string, fields record.Fields) error {
 	if geometry == nil {
 		geometry = json.RawMessage("null")
 	}
-	_, err := fmt.Fprintf(w.to, "\n"+`{"type":"Feature","id":"%s","geometry":%s,"properties":%s}`, id, geometry, fields.Apply(record.Delta{w.geometry: {}}).JSON())
+	_, err := fmt.Fprintf(w.to, "\n"+`{"type":"Feature","id":"%s","geometry":%s,"properties":%s}`, id, geometry,
+		fields.Apply(record.Delta{w.geometry: {}}).JSON())
 	return err
 }
 

@@ -16,7 +16,8 @@ var (
 	text       = regexp.MustCompile(`'((?:[^']|'')*)'`)
 )
 
-// parentheses that say nothing, once casts are gone: within those of a call, around a name, around a number, around a list.
+// parentheses that say nothing, once casts are gone: within those of a call, around a name, around a number, around a
+// list.
 var parentheses = []*regexp.Regexp{
 	regexp.MustCompile(`(\()\(("?[A-Za-z_][A-Za-z0-9_]*"?)\)(\))`),
 	regexp.MustCompile(`(^|[ (])\(("?[A-Za-z_][A-Za-z0-9_]*"?)\)( )`),
@@ -24,8 +25,9 @@ var parentheses = []*regexp.Regexp{
 	regexp.MustCompile(`(\()\((ARRAY\[.*\])\)(\))`),
 }
 
-// parseCheck reads a check constraint, as pg_get_constraintdef writes it, into JSON Schema keywords by column. It understands comparisons
-// with numbers, lengths, lists of values and patterns, joined by AND; anything else it leaves alone.
+// parseCheck reads a check constraint, as pg_get_constraintdef writes it, into JSON Schema keywords by column. It
+// understands comparisons with numbers, lengths, lists of values and patterns, joined by AND; anything else it leaves
+// alone.
 func parseCheck(check string) (bounds map[string]map[string]any, understood bool) {
 	inner, found := strings.CutPrefix(strings.TrimSuffix(check, " NOT VALID"), "CHECK ")
 	if !found {
@@ -91,7 +93,8 @@ func strip(s string) string {
 func keywordOf(condition string) (column, keyword string, value any, ok bool) {
 	plain := outsideTexts(condition)
 	if parts := comparison.FindStringSubmatch(plain); parts != nil && json.Valid([]byte(parts[3])) {
-		return parts[1], map[string]string{">=": "minimum", "<=": "maximum", ">": "exclusiveMinimum", "<": "exclusiveMaximum"}[parts[2]], json.Number(parts[3]), true
+		return parts[1], map[string]string{">=": "minimum", "<=": "maximum", ">": "exclusiveMinimum",
+			"<": "exclusiveMaximum"}[parts[2]], json.Number(parts[3]), true
 	}
 	if parts := length.FindStringSubmatch(plain); parts != nil && json.Valid([]byte(parts[3])) {
 		n, err := json.Number(parts[3]).Int64()
@@ -124,7 +127,8 @@ func keywordOf(condition string) (column, keyword string, value any, ok bool) {
 	return "", "", nil, false
 }
 
-// outsideTexts leaves out casts, and parentheses around single names and numbers, wherever these are not part of a quoted text.
+// outsideTexts leaves out casts, and parentheses around single names and numbers, wherever these are not part of a
+// quoted text.
 func outsideTexts(condition string) string {
 	pieces := text.Split(condition, -1)
 	texts := text.FindAllString(condition, -1)

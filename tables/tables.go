@@ -1,5 +1,6 @@
-// Package tables reads the tables of an existing PostgreSQL database: what they consist of becomes definitions, and their rows come one
-// after the other. It only reads, in one transaction, so that all tables are seen as of the same moment.
+// Package tables reads the tables of an existing PostgreSQL database: what they consist of becomes definitions, and
+// their rows come one after the other. It only reads, in one transaction, so that all tables are seen as of the same
+// moment.
 package tables
 
 import (
@@ -31,11 +32,13 @@ type Source struct {
 	tx *sqlx.Tx
 }
 
-// Open connects to a database by its URL. The password may stand in PGPASSWORD or in the file that PostgreSQL's own tools use.
+// Open connects to a database by its URL. The password may stand in PGPASSWORD or in the file that PostgreSQL's own
+// tools use.
 func Open(ctx context.Context, url string) (*Source, error) {
 	config, err := pgx.ParseConfig(url)
 	if err != nil {
-		return nil, fmt.Errorf("the address of the database cannot be read; it reads postgres://USER@HOST:PORT/DATABASE: %w", err)
+		return nil, fmt.Errorf("the address of the database cannot be read; it reads "+
+			"postgres://USER@HOST:PORT/DATABASE: %w", err)
 	}
 	config.RuntimeParams["application_name"] = "homing import"
 	config.RuntimeParams["timezone"] = "UTC"
@@ -77,8 +80,9 @@ type column struct {
 	field   string
 }
 
-// Describe finds out what tables consist of and makes a definition of each. Names are TABLE or SCHEMA.TABLE; none means all tables of the
-// schema public. Tables come in an order in which each stands behind those that it refers to, as far as there is one.
+// Describe finds out what tables consist of and makes a definition of each. Names are TABLE or SCHEMA.TABLE; none
+// means all tables of the schema public. Tables come in an order in which each stands behind those that it refers to,
+// as far as there is one.
 func (s *Source) Describe(ctx context.Context, names []string) ([]*Table, error) {
 	if len(names) == 0 {
 		if err := s.tx.SelectContext(ctx, &names, `SELECT c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -98,7 +102,8 @@ func (s *Source) Describe(ctx context.Context, names []string) ([]*Table, error)
 		}
 		for _, other := range all {
 			if other.Definition.Collection == t.Definition.Collection {
-				return nil, fmt.Errorf("the tables %s and %s would both become the collection %s; import them one at a time, with --collection", other.full(), t.full(), t.Definition.Collection)
+				return nil, fmt.Errorf("the tables %s and %s would both become the collection %s; import them one at a time, "+
+					"with --collection", other.full(), t.full(), t.Definition.Collection)
 			}
 		}
 		byName[t.full()] = t
@@ -127,7 +132,8 @@ func (s *Source) table(ctx context.Context, name string) (*Table, error) {
 	var id int64
 	var comment sql.NullString
 	err := s.tx.QueryRowxContext(ctx, `SELECT c.oid::bigint, obj_description(c.oid, 'pg_class') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, t.Schema, t.Name).Scan(&id, &comment)
+		WHERE n.nspname = $1 AND c.relname = $2
+			AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, t.Schema, t.Name).Scan(&id, &comment)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("there is no table %s", t.full())
 	}
@@ -135,9 +141,11 @@ func (s *Source) table(ctx context.Context, name string) (*Table, error) {
 		return nil, err
 	}
 	if err := s.tx.SelectContext(ctx, &t.columns, `
-		SELECT a.attname AS name, format_type(a.atttypid, a.atttypmod) AS type, y.typtype AS kind, y.oid::bigint AS type_id, a.attnotnull AS not_null,
+		SELECT a.attname AS name, format_type(a.atttypid, a.atttypmod) AS type, y.typtype AS kind,
+			y.oid::bigint AS type_id, a.attnotnull AS not_null,
 			col_description(a.attrelid, a.attnum) AS comment
-		FROM pg_attribute a JOIN pg_type y ON y.oid = a.atttypid WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, id); err != nil {
+		FROM pg_attribute a JOIN pg_type y ON y.oid = a.atttypid
+			WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, id); err != nil {
 		return nil, err
 	}
 	if err := s.tx.SelectContext(ctx, &t.primary, `SELECT a.attname FROM pg_constraint k JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = ANY(k.conkey)
@@ -147,7 +155,8 @@ func (s *Source) table(ctx context.Context, name string) (*Table, error) {
 	if err := s.tx.QueryRowxContext(ctx, `SELECT count(*) FROM `+t.qualified()).Scan(&t.Rows); err != nil {
 		return nil, fmt.Errorf("the table %s cannot be read: %w", t.full(), err)
 	}
-	t.Definition = definition.Definition{Collection: propose.FieldName(t.Name), Version: 1, Title: propose.Title(t.Name), Description: comment.String}
+	t.Definition = definition.Definition{Collection: propose.FieldName(t.Name), Version: 1, Title: propose.Title(t.Name),
+		Description: comment.String}
 	t.Definition.Sync.Removal = "edit-stays"
 	return t, s.fields(ctx, t)
 }
@@ -173,7 +182,8 @@ func (s *Source) fields(ctx context.Context, t *Table) error {
 		if err != nil {
 			return err
 		}
-		t.Definition.Fields = append(t.Definition.Fields, definition.Field{Name: field, Title: propose.Title(c.Name), Required: c.NotNull, Schema: text})
+		t.Definition.Fields = append(t.Definition.Fields, definition.Field{Name: field, Title: propose.Title(c.Name),
+			Required: c.NotNull, Schema: text})
 	}
 	if len(t.Definition.Fields) == 0 {
 		return fmt.Errorf("the table %s has no columns", t.full())
@@ -235,7 +245,8 @@ func (s *Source) schema(ctx context.Context, c column) (map[string]any, error) {
 	switch base = strings.TrimSpace(base); {
 	case c.Kind == "e":
 		var labels []string
-		if err := s.tx.SelectContext(ctx, &labels, `SELECT enumlabel FROM pg_enum WHERE enumtypid = $1 ORDER BY enumsortorder`, c.TypeID); err != nil {
+		if err := s.tx.SelectContext(ctx, &labels, `SELECT enumlabel FROM pg_enum
+				WHERE enumtypid = $1 ORDER BY enumsortorder`, c.TypeID); err != nil {
 			return nil, err
 		}
 		schema["enum"] = labels
@@ -270,7 +281,8 @@ func (c column) expression() string {
 	name := pgx.Identifier{c.Name}.Sanitize()
 	base, _, _ := strings.Cut(c.Type, "(")
 	switch base = strings.TrimSpace(base); {
-	case c.Type == "timestamp without time zone" || strings.HasPrefix(c.Type, "timestamp(") && strings.Contains(c.Type, "without"):
+	case c.Type == "timestamp without time zone" || strings.HasPrefix(c.Type, "timestamp(") &&
+		strings.Contains(c.Type, "without"):
 		name = "(" + name + " AT TIME ZONE 'UTC')" // what a moment without a zone means is not known; UTC, at least, is said
 	case base == "point":
 		return fmt.Sprintf(`CASE WHEN %[1]s IS NOT NULL THEN jsonb_build_object('type', 'Point', 'coordinates', jsonb_build_array(%[1]s[0], %[1]s[1])) END`, name)
@@ -280,8 +292,8 @@ func (c column) expression() string {
 	return "to_jsonb(" + name + ")"
 }
 
-// relations carries over the foreign keys: a column that refers to the primary key of a table which is imported as well becomes a reference,
-// and the first that must be there and whose rows go with the other's becomes the parent.
+// relations carries over the foreign keys: a column that refers to the primary key of a table which is imported as
+// well becomes a reference, and the first that must be there and whose rows go with the other's becomes the parent.
 func (s *Source) relations(ctx context.Context, t *Table, byName map[string]*Table) error {
 	var rows []struct {
 		Name    string `db:"name"`
@@ -293,8 +305,10 @@ func (s *Source) relations(ctx context.Context, t *Table, byName map[string]*Tab
 	}
 	err := s.tx.SelectContext(ctx, &rows, `
 		SELECT k.conname AS name, n.nspname AS schema, f.relname AS target, k.confdeltype AS on_delete,
-			(SELECT to_json(array_agg(a.attname ORDER BY array_position(k.conkey, a.attnum)))::text FROM pg_attribute a WHERE a.attrelid = k.conrelid AND a.attnum = ANY(k.conkey)) AS columns,
-			(SELECT to_json(array_agg(a.attname ORDER BY array_position(k.confkey, a.attnum)))::text FROM pg_attribute a WHERE a.attrelid = k.confrelid AND a.attnum = ANY(k.confkey)) AS target_columns
+			(SELECT to_json(array_agg(a.attname ORDER BY array_position(k.conkey, a.attnum)))::text
+				FROM pg_attribute a WHERE a.attrelid = k.conrelid AND a.attnum = ANY(k.conkey)) AS columns,
+			(SELECT to_json(array_agg(a.attname ORDER BY array_position(k.confkey, a.attnum)))::text
+				FROM pg_attribute a WHERE a.attrelid = k.confrelid AND a.attnum = ANY(k.confkey)) AS target_columns
 		FROM pg_constraint k JOIN pg_class f ON f.oid = k.confrelid JOIN pg_namespace n ON n.oid = f.relnamespace
 		WHERE k.contype = 'f' AND k.conrelid = $1::regclass ORDER BY k.conname`, t.qualified())
 	if err != nil {
@@ -302,16 +316,19 @@ func (s *Source) relations(ctx context.Context, t *Table, byName map[string]*Tab
 	}
 	for _, r := range rows {
 		var columns, target []string
-		if err := errors.Join(json.Unmarshal([]byte(r.Columns), &columns), json.Unmarshal([]byte(r.Target), &target)); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(r.Columns), &columns),
+			json.Unmarshal([]byte(r.Target), &target)); err != nil {
 			return err
 		}
 		other := byName[r.Schema+"."+r.Table]
 		switch {
 		case other == nil:
-			t.Notes = append(t.Notes, fmt.Sprintf("%s refers to the table %s, which is not imported; it stays a plain value", strings.Join(columns, ", "), r.Table))
+			t.Notes = append(t.Notes, fmt.Sprintf("%s refers to the table %s, which is not imported; it stays a plain value",
+				strings.Join(columns, ", "), r.Table))
 			continue
 		case len(columns) != 1 || !slices.Equal(target, other.primary):
-			t.Notes = append(t.Notes, fmt.Sprintf("%s refers to %s by %s; only references by one column to a primary key are carried over", strings.Join(columns, ", "), r.Table, strings.Join(target, ", ")))
+			t.Notes = append(t.Notes, fmt.Sprintf("%s refers to %s by %s; only references by one column to a primary key "+
+				"are carried over", strings.Join(columns, ", "), r.Table, strings.Join(target, ", ")))
 			continue
 		}
 		n := slices.IndexFunc(t.columns, func(c column) bool { return c.Name == columns[0] })
@@ -327,7 +344,8 @@ func (s *Source) relations(ctx context.Context, t *Table, byName map[string]*Tab
 		}
 		const cascade = "c"
 		if r.Delete == cascade && field.Required && t.Definition.Parent == nil && other != t {
-			t.Definition.Parent = &definition.Parent{Collection: other.Definition.Collection, Field: field.Name, Removal: definition.RemoveChildren}
+			t.Definition.Parent = &definition.Parent{Collection: other.Definition.Collection, Field: field.Name,
+				Removal: definition.RemoveChildren}
 		}
 	}
 	return nil
@@ -336,7 +354,8 @@ func (s *Source) relations(ctx context.Context, t *Table, byName map[string]*Tab
 // checks carries over those check constraints that JSON Schema can say.
 func (s *Source) checks(ctx context.Context, t *Table) error {
 	var texts []string
-	if err := s.tx.SelectContext(ctx, &texts, `SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE contype = 'c' AND conrelid = $1::regclass ORDER BY conname`, t.qualified()); err != nil {
+	if err := s.tx.SelectContext(ctx, &texts, `SELECT pg_get_constraintdef(oid)
+			FROM pg_constraint WHERE contype = 'c' AND conrelid = $1::regclass ORDER BY conname`, t.qualified()); err != nil {
 		return err
 	}
 	for _, text := range texts {
@@ -400,7 +419,8 @@ func inOrder(all []*Table, byName map[string]*Table) []*Table {
 	return order
 }
 
-// space is the namespace of the ids that rows get (RFC 9562, version 5), so that importing a table again finds the same records.
+// space is the namespace of the ids that rows get (RFC 9562, version 5), so that importing a table again finds the
+// same records.
 var space = uuid.MustParse("5f0c1d7a-1f4b-5c36-9a51-0c6a2b9e77d4")
 
 // idOf is the id of the record that a row becomes, by its table and its primary key.
@@ -428,7 +448,8 @@ func (s *Source) Read(ctx context.Context, t *Table) (sheet.Reader, error) {
 		order = order[2:]
 	}
 	// A cursor hands the rows out in parts, so that a table of any size takes the same memory.
-	_, err := s.tx.ExecContext(ctx, fmt.Sprintf(`DECLARE %s NO SCROLL CURSOR FOR SELECT %s FROM %s ORDER BY %s`, cursorName, strings.Join(expressions, ", "), t.qualified(), order))
+	_, err := s.tx.ExecContext(ctx, fmt.Sprintf(`DECLARE %s NO SCROLL CURSOR FOR SELECT %s FROM %s ORDER BY %s`,
+		cursorName, strings.Join(expressions, ", "), t.qualified(), order))
 	return r, err
 }
 

@@ -15,14 +15,17 @@ func TestP11CoversOfNone(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(testbed.Trails + "  district: {type: string}\nsync: {territory: record.district}\n")
 	token := bed.SignIn("admin")
-	status, text := bed.Call("POST", "/v1/records/trails", token, map[string]any{"fields": map[string]any{"name": "Ridge", "district": "kell"}})
+	status, text := bed.Call("POST", "/v1/records/trails", token,
+		map[string]any{"fields": map[string]any{"name": "Ridge", "district": "kell"}})
 	if status != 201 && status != 200 {
 		t.Fatalf("%d %s", status, text)
 	}
 	var enrolled wire.Enrolled
-	_, text = bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code("lead"), Device: "by hand", Incarnation: uuid.Must(uuid.NewV7())})
+	_, text = bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code("lead"), Device: "by hand",
+		Incarnation: uuid.Must(uuid.NewV7())})
 	testbed.Must(t, json.Unmarshal(text, &enrolled))
-	for query, count := range map[string]int{"cursor=0": 1, "cursor=0&covers=kell": 1, "cursor=0&covers=": 0, "cursor=0&load=true&covers=": 0} {
+	for query, count := range map[string]int{"cursor=0": 1, "cursor=0&covers=kell": 1, "cursor=0&covers=": 0,
+		"cursor=0&load=true&covers=": 0} {
 		var page wire.Page
 		status, text := bed.Call("GET", "/v1/changes/trails?"+query, enrolled.Token, nil)
 		testbed.Must(t, json.Unmarshal(text, &page))

@@ -29,10 +29,12 @@ import (
 const bodyPatience = 2 * time.Minute
 
 func (s *Server) registerExchange() {
-	add(s, s.operation(http.MethodGet, "/v1/hello", "hello", "Who central is, what it speaks and what time it has", anyone),
+	add(s, s.operation(http.MethodGet, "/v1/hello", "hello", "Who central is, what it speaks and what time it has",
+		anyone),
 		func(context.Context, *nothing) (*answer[wire.Hello], error) {
 			received := s.central.Now()
-			return &answer[wire.Hello]{wire.Hello{Product: "homing", Build: s.options.Build, Protocols: protocols, Generation: s.central.Generation(), Earlier: s.central.Earlier(),
+			return &answer[wire.Hello]{wire.Hello{Product: "homing", Build: s.options.Build, Protocols: protocols,
+				Generation: s.central.Generation(), Earlier: s.central.Earlier(),
 				ReceivedAt: received, AnsweredAt: s.central.Now(), Open: s.options.Open,
 				MaxChanges: s.options.MaxChanges, MaxBytes: int(s.options.MaxBodyBytes)}}, nil
 		})
@@ -59,12 +61,14 @@ func (s *Server) registerExchange() {
 				}
 			}
 			all, err := s.central.Definitions(ctx)
-			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories, Rules: map[string]map[string]merge.Rule{}}
+			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories,
+				Rules: map[string]map[string]merge.Rule{}}
 			for _, d := range all {
 				definitions.Rules[d.Collection] = d.MergeRules()
 			}
 			if device := who(ctx).Device; device != nil {
-				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People, device.People.Digest()
+				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People,
+					device.People.Digest()
 			}
 			return &answer[wire.Definitions]{definitions}, err
 		})
@@ -74,7 +78,8 @@ func (s *Server) registerExchange() {
 			Code string `json:"code" minLength:"1" doc:"A one-time code of the worker's."`
 		}
 	}
-	add(s, s.operation(http.MethodPost, "/v1/device/people", "join-device", "Let a further worker use this device", devices),
+	add(s, s.operation(http.MethodPost, "/v1/device/people", "join-device", "Let a further worker use this device",
+		devices),
 		func(ctx context.Context, in *joinIn) (*answer[central.Person], error) {
 			person, err := s.central.Join(ctx, *who(ctx).Device, in.Body.Code)
 			return &answer[central.Person]{person}, err
@@ -85,7 +90,8 @@ func (s *Server) registerExchange() {
 			Incarnation uuid.UUID `json:"incarnation" format:"uuid"`
 		}
 	}
-	renew := s.operation(http.MethodPut, "/v1/device/incarnation", "renew-incarnation", "Say that the local store has a new incarnation, since it was restored", deliverers)
+	renew := s.operation(http.MethodPut, "/v1/device/incarnation", "renew-incarnation",
+		"Say that the local store has a new incarnation, since it was restored", deliverers)
 	renew.Errors = append(renew.Errors, http.StatusConflict)
 	add(s, renew, func(ctx context.Context, in *renewIn) (*struct{}, error) {
 		return nil, s.central.Renew(ctx, *who(ctx).Device, in.Body.Incarnation)
@@ -96,7 +102,8 @@ func (s *Server) registerExchange() {
 	s.registerLookUp()
 
 	type reportIn struct{ Body wire.Report }
-	add(s, s.operation(http.MethodPut, "/v1/report", "report", "Say what the device holds and owes, at the end of an exchange", deliverers),
+	add(s, s.operation(http.MethodPut, "/v1/report", "report",
+		"Say what the device holds and owes, at the end of an exchange", deliverers),
 		func(ctx context.Context, in *reportIn) (*struct{}, error) {
 			return nil, s.central.TakeReport(ctx, *who(ctx).Device, in.Body)
 		})
@@ -107,10 +114,13 @@ func (s *Server) registerPush() {
 		RawBody []byte
 	}
 	op := s.operation(http.MethodPost, "/v1/batches", "push", "Push a batch of changes", deliverers)
-	op.Errors = append(op.Errors, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity, http.StatusInsufficientStorage)
-	op.Description = "Each change gets its own answer, in the batch's order. Sending a batch again has no further effect and gets the same answers."
+	op.Errors = append(op.Errors, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity,
+		http.StatusInsufficientStorage)
+	op.Description = "Each change gets its own answer, in the batch's order. Sending a batch again has no further " +
+		"effect and gets the same answers."
 	op.SkipValidateBody = true // a change that does not fit the schema is refused alone, not with its batch
-	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{wire.JSON: {Schema: s.batchSchema()}}}
+	op.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{wire.JSON: {Schema: s.batchSchema()}}}
 	add(s, op, func(ctx context.Context, in *pushIn) (*answer[wire.Answers], error) {
 		var batch wire.Batch
 		if err := json.Unmarshal(in.RawBody, &batch); err != nil {
@@ -140,11 +150,14 @@ func unreadableBody(err error) error {
 	var kind *json.UnmarshalTypeError
 	switch {
 	case errors.As(err, &syntax):
-		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body is not JSON: %v at byte %d; nothing of it was stored", err, syntax.Offset)}
+		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body is not JSON: %v at byte %d; nothing of "+
+			"it was stored", err, syntax.Offset)}
 	case errors.As(err, &kind):
-		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body's %s cannot be %s; nothing of it was stored", kind.Field, kind.Value)}
+		return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body's %s cannot be %s; nothing of it was "+
+			"stored", kind.Field, kind.Value)}
 	}
-	return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body cannot be read: %v; nothing of it was stored", err)}
+	return &fault.Error{Kind: fault.Invalid, Message: fmt.Sprintf("the body cannot be read: %v; nothing of it was "+
+		"stored", err)}
 }
 
 func (s *Server) registerPull() {
@@ -158,13 +171,16 @@ func (s *Server) registerPull() {
 		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
 		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
-	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull", "Pull what changed in a collection after a cursor", devices)
+	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull",
+		"Pull what changed in a collection after a cursor", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
-	op.Responses = map[string]*huma.Response{"200": {Description: "A page", Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
+	op.Responses = map[string]*huma.Response{"200": {Description: "A page",
+		Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
-		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit, Load: in.Load}
+		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit,
+			Load: in.Load}
 		ask.Covers = in.loaded
 		var err error
 		if ask.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {
@@ -233,7 +249,8 @@ func (s *Server) page(ctx context.Context, ask pulls.Request) (text []byte, writ
 	waiting, cancel := context.WithTimeout(ctx, roomPatience)
 	defer cancel()
 	if err := s.onWay.Acquire(waiting, 1); err != nil {
-		return nil, nil, errors.Join(fault.Fail(fault.Unavailable, "many devices are loading over slow links; ask for this page again later"), ctx.Err())
+		return nil, nil, errors.Join(fault.Fail(fault.Unavailable,
+			"many devices are loading over slow links; ask for this page again later"), ctx.Err())
 	}
 	if text, err = s.makePage(ctx, ask); err != nil {
 		s.onWay.Release(1)
@@ -271,10 +288,12 @@ func (s *Server) registerLookUp() {
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
 	}
-	op := s.operation(http.MethodGet, "/v1/lookup/{collection}", "look-up", "A page of records for a device that does not keep them all", devices)
+	op := s.operation(http.MethodGet, "/v1/lookup/{collection}", "look-up",
+		"A page of records for a device that does not keep them all", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *lookIn) (*answer[finding.Listing], error) {
-		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection,
+			query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
 		return &answer[finding.Listing]{listing}, err
 	})
 
@@ -283,7 +302,8 @@ func (s *Server) registerLookUp() {
 		Collection string `path:"collection"`
 		Bucket     string `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
 	}
-	op = s.operation(http.MethodGet, "/v1/fingerprints/{collection}", "fingerprints", "What a device should hold, by fingerprints", devices)
+	op = s.operation(http.MethodGet, "/v1/fingerprints/{collection}", "fingerprints",
+		"What a device should hold, by fingerprints", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *printsIn) (*answer[wire.Fingerprints], error) {
 		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, in.loaded, in.Bucket)
@@ -294,7 +314,8 @@ func (s *Server) registerLookUp() {
 		Collection string `path:"collection"`
 		Body       wire.Held
 	}
-	op = s.operation(http.MethodPost, "/v1/refresh/{collection}", "refresh", "What changed among the records that a device has looked up", devices)
+	op = s.operation(http.MethodPost, "/v1/refresh/{collection}", "refresh",
+		"What changed among the records that a device has looked up", devices)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *refreshIn) (*answer[wire.Refreshed], error) {
 		records, err := s.central.Refresh(ctx, *who(ctx).Device, in.Collection, in.Body.Records)

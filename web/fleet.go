@@ -14,7 +14,8 @@ import (
 )
 
 func (s *Server) registerFleet() {
-	add(s, s.operation(http.MethodGet, "/v1/devices", "devices", "Devices and what they last did; a worker sees their own", signedIn),
+	add(s, s.operation(http.MethodGet, "/v1/devices", "devices",
+		"Devices and what they last did; a worker sees their own", signedIn),
 		func(ctx context.Context, _ *nothing) (*answer[[]central.Device], error) {
 			all, err := s.central.Devices(ctx, who(ctx).fleetOf())
 			return &answer[[]central.Device]{all}, err
@@ -23,7 +24,8 @@ func (s *Server) registerFleet() {
 	type deviceIn struct {
 		ID uuid.UUID `path:"id" format:"uuid"`
 	}
-	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device", "Revoke a device: it can no longer push or pull", deviceLeads)
+	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device",
+		"Revoke a device: it can no longer push or pull", deviceLeads)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	type revokeIn struct {
 		ID      uuid.UUID `path:"id" format:"uuid"`
@@ -32,7 +34,8 @@ func (s *Server) registerFleet() {
 	add(s, op, func(ctx context.Context, in *revokeIn) (*struct{}, error) {
 		return nil, s.central.Revoke(ctx, in.ID, true, in.Deliver)
 	})
-	op = s.operation(http.MethodDelete, "/v1/devices/{id}/revocation", "readmit-device", "Take a revocation back", deviceLeads)
+	op = s.operation(http.MethodDelete, "/v1/devices/{id}/revocation", "readmit-device", "Take a revocation back",
+		deviceLeads)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
 		return nil, s.central.Revoke(ctx, in.ID, false, false)
@@ -41,7 +44,8 @@ func (s *Server) registerFleet() {
 		ID     uuid.UUID `path:"id" format:"uuid"`
 		Worker string    `path:"worker"`
 	}
-	op = s.operation(http.MethodDelete, "/v1/devices/{id}/people/{worker}", "leave-device", "Take a further worker off a shared device", deviceLeads)
+	op = s.operation(http.MethodDelete, "/v1/devices/{id}/people/{worker}", "leave-device",
+		"Take a further worker off a shared device", deviceLeads)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *leaveIn) (*struct{}, error) {
 		return nil, s.central.Leave(ctx, in.ID, in.Worker)
@@ -87,7 +91,8 @@ func (s *Server) registerFleet() {
 		Exchange string `path:"exchange" doc:"Id of the exchange, or the start or end of one."`
 		Limit    int    `query:"limit" minimum:"1" maximum:"10000" default:"500" doc:"Most changes and records."`
 	}
-	op = s.operation(http.MethodGet, "/v1/exchanges/{exchange}", "exchange", "An exchange with each change and record that it carried", signedIn)
+	op = s.operation(http.MethodGet, "/v1/exchanges/{exchange}", "exchange",
+		"An exchange with each change and record that it carried", signedIn)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[past.ExchangeDetail], error) {
 		detail, err := s.central.ExchangeDetail(ctx, who(ctx).fleetOf(), in.Exchange, in.Limit)
@@ -97,7 +102,8 @@ func (s *Server) registerFleet() {
 	type exchangesIn struct {
 		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/exchanges", "exchanges", "The latest exchanges; a worker sees those of their own devices", signedIn),
+	add(s, s.operation(http.MethodGet, "/v1/exchanges", "exchanges",
+		"The latest exchanges; a worker sees those of their own devices", signedIn),
 		func(ctx context.Context, in *exchangesIn) (*answer[[]central.Exchange], error) {
 			all, err := s.central.Exchanges(ctx, who(ctx).fleetOf(), in.Limit)
 			return &answer[[]central.Exchange]{all}, err

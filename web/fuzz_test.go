@@ -12,8 +12,8 @@ import (
 	"homing/wire"
 )
 
-// FuzzPush sends whatever the fuzzer makes as one change, beside a good one. There is no fault, the good change goes in, and each
-// change gets its answer.
+// FuzzPush sends whatever the fuzzer makes as one change, beside a good one. There is no fault, the good change goes
+// in, and each change gets its answer.
 func FuzzPush(f *testing.F) {
 	for _, seed := range []string{
 		`{"number":1,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"name":{"to":"x"}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z"}`,
@@ -23,7 +23,8 @@ func FuzzPush(f *testing.F) {
 		`{"number":4,"collection":"structures","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"name":{"to":"é","from":{}},"kind":{"to":"bridge"},"location":{"to":{"type":"Point","coordinates":[1e300,-1e-300]}}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z"}`,
 		`{"number":5,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"fields":{"name":{"to":"x"}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z","group":{"id":"0199d3a1-c2b4-7000-8000-000000000002","of":1},"folds":[1,2],"turned_ms":-5}`,
 		`{"number":6,"collection":"trails","record":"0199d3a1-c2b4-7000-8000-000000000001","kind":"add","base":0,"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z","group":{"id":"","of":-1},"folds":[77776,6,-6],"turned_ms":9223372036854775807}`,
-		`{"fields":{"name":{"to":` + strings.Repeat("[", 500) + strings.Repeat("]", 500) + `}}}`, `{}`, `null`, `[]`, `"`, `{"number":1e3}`, `{"number":-0}`,
+		`{"fields":{"name":{"to":` + strings.Repeat("[", 500) + strings.Repeat("]", 500) + `}}}`, `{}`, `null`, `[]`, `"`,
+		`{"number":1e3}`, `{"number":-0}`,
 	} {
 		f.Add(seed)
 	}
@@ -31,7 +32,8 @@ func FuzzPush(f *testing.F) {
 	f.Fuzz(func(t *testing.T, one string) {
 		bed := shared.For(t)
 		token, incarnation := enrol(t, bed)
-		good := `{"number":77777,"collection":"trails","record":"` + uuid.NewString() + `","kind":"add","base":0,"fields":{"name":{"to":"good"}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z"}`
+		good := `{"number":77777,"collection":"trails","record":"` + uuid.NewString() +
+			`","kind":"add","base":0,"fields":{"name":{"to":"good"}},"stamp":"0199d3a1c2b4-0003","edited_at":"2026-11-01T10:00:00Z"}`
 		status, text := bed.Call("POST", "/v1/batches", token, batchText(incarnation, one, good))
 		if !json.Valid([]byte(one)) {
 			if status < 400 || status >= 500 {
@@ -54,7 +56,8 @@ func FuzzPush(f *testing.F) {
 
 // FuzzPull asks in odd ways; the answer is a page or a problem.
 func FuzzPull(f *testing.F) {
-	for _, seed := range []string{"cursor=0", "cursor=9223372036854775808", "cursor=-1&limit=0", "limit=5000&load=maybe", "covers=%00", "covers=a&covers=b", "cursor=1&cursor=2", "answered=x", "%zz", "limit=1&cursor=00"} {
+	for _, seed := range []string{"cursor=0", "cursor=9223372036854775808", "cursor=-1&limit=0", "limit=5000&load=maybe",
+		"covers=%00", "covers=a&covers=b", "cursor=1&cursor=2", "answered=x", "%zz", "limit=1&cursor=00"} {
 		f.Add("trails", seed)
 	}
 	f.Add("%00", "")

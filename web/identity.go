@@ -45,7 +45,8 @@ const accessKey = "access"
 // guard finds out who asks and whether they may. It stands before every operation.
 func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 	if speaks := ctx.Header(wire.HeaderVersion); speaks != "" && speaks != wire.Version {
-		s.refuse(ctx, newProblem(http.StatusBadRequest, "the device speaks protocol "+speaks+"; central speaks "+wire.Version+". Update the one that is older"))
+		s.refuse(ctx, newProblem(http.StatusBadRequest,
+			"the device speaks protocol "+speaks+"; central speaks "+wire.Version+". Update the one that is older"))
 		return
 	}
 	need, _ := ctx.Operation().Metadata[accessKey].(access)
@@ -98,7 +99,8 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 			return identity{}, s.problem(ctx.Context(), err)
 		}
 		if device.Worker == central.OpenName && !s.options.Open {
-			return identity{}, newProblem(http.StatusUnauthorized, "this device was enrolled while central was open to everybody; enrol it again with a code")
+			return identity{}, newProblem(http.StatusUnauthorized,
+				"this device was enrolled while central was open to everybody; enrol it again with a code")
 		}
 		return identity{Person: device.People[0], Device: &device, token: token}, nil
 	case strings.HasPrefix(token, "ses_"):

@@ -19,10 +19,12 @@ const heartbeat = 15 * time.Second
 
 func (s *Server) registerLive() {
 	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", signedIn)
-	op.Description = "Server-sent events. The event heads carries an object with the collections whose head has moved, and where it is; 0 when the definition changed; devices says that a device did " +
+	op.Description = "Server-sent events. The event heads carries an object with the collections whose head has " +
+		"moved, and where it is; 0 when the definition changed; devices says that a device did " +
 		"something. Listening is an optimisation: what was missed is found by asking."
-	op.Responses = map[string]*huma.Response{"200": {Description: "A stream of events", Content: map[string]*huma.MediaType{
-		"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	op.Responses = map[string]*huma.Response{"200": {Description: "A stream of events",
+		Content: map[string]*huma.MediaType{
+			"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(s.api, op, func(ctx context.Context, _ *nothing) (*huma.StreamResponse, error) {
 		return &huma.StreamResponse{Body: s.stream}, nil
 	})

@@ -93,7 +93,8 @@ func TestASlowListenerHoldsNobodyUp(t *testing.T) {
 	if len(silent) != cap(silent) {
 		t.Errorf("the silent listener has %d of %d events", len(silent), cap(silent))
 	}
-	if status, text := bed.Call("GET", "/metrics", "", nil); status != 200 || !strings.Contains(string(text), "homing_listeners 1") {
+	if status, text := bed.Call("GET", "/metrics", "", nil); status != 200 ||
+		!strings.Contains(string(text), "homing_listeners 1") {
 		t.Errorf("metrics: %d", status)
 	}
 }

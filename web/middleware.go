@@ -32,7 +32,8 @@ func (s *Server) observe(next http.Handler) http.Handler {
 				route = "other"
 			}
 			s.metrics.requests.WithLabelValues(r.Method, route, fmt.Sprint(wrapped.Status())).Observe(took.Seconds())
-			s.log.InfoContext(r.Context(), "request", "request", id, "method", r.Method, "path", r.URL.Path, "status", wrapped.Status(),
+			s.log.InfoContext(r.Context(), "request", "request", id, "method", r.Method, "path", r.URL.Path, "status",
+				wrapped.Status(),
 				"bytes", wrapped.BytesWritten(), "ms", took.Milliseconds(), "from", r.RemoteAddr)
 		}()
 		next.ServeHTTP(wrapped, r)
@@ -50,8 +51,10 @@ func (s *Server) recoverPanic(next http.Handler) http.Handler {
 			if cause == http.ErrAbortHandler {
 				panic(cause)
 			}
-			s.log.ErrorContext(r.Context(), "fault", "request", middleware.GetReqID(r.Context()), "cause", cause, "stack", string(debug.Stack()))
-			writeProblem(w, r, http.StatusInternalServerError, "central failed to do this; its log says more under the request's id")
+			s.log.ErrorContext(r.Context(), "fault", "request", middleware.GetReqID(r.Context()), "cause", cause, "stack",
+				string(debug.Stack()))
+			writeProblem(w, r, http.StatusInternalServerError, "central failed to do this; its log says more under the "+
+				"request's id")
 		}()
 		next.ServeHTTP(w, r)
 	})
@@ -63,7 +66,8 @@ func securityHeaders(next http.Handler) http.Handler {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		// The component library writes style elements while the page runs; scripts come from files only.
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+			"frame-ancestors 'none'; base-uri 'none'")
 		next.ServeHTTP(w, r)
 	})
 }
@@ -92,7 +96,8 @@ func (s *Server) limitRate(next http.Handler) http.Handler {
 	})
 }
 
-// limits are rate limits by caller. Callers that have been silent long enough to have all their burst again are forgotten.
+// limits are rate limits by caller. Callers that have been silent long enough to have all their burst again are
+// forgotten.
 type limits struct {
 	rate  rate.Limit
 	burst int
@@ -127,7 +132,8 @@ func (l *limits) allow(caller string) bool {
 
 // compressAnswers compresses JSON and the console's files for who accepts it.
 func compressAnswers() func(http.Handler) http.Handler {
-	compressor := middleware.NewCompressor(5, "application/json", "application/problem+json", "text/html", "text/css", "text/javascript", "image/svg+xml")
+	compressor := middleware.NewCompressor(5, "application/json", "application/problem+json", "text/html", "text/css",
+		"text/javascript", "image/svg+xml")
 	compressor.SetEncoder("gzip", func(w io.Writer, level int) io.Writer {
 		encoder, err := fastgzip.NewWriterLevel(w, level)
 		if err != nil {
@@ -136,7 +142,8 @@ func compressAnswers() func(http.Handler) http.Handler {
 		return encoder
 	})
 	compressor.SetEncoder("zstd", func(w io.Writer, _ int) io.Writer {
-		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<18), zstd.WithLowerEncoderMem(true))
+		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(1<<18), zstd.WithLowerEncoderMem(true))
 		if err != nil {
 			return nil
 		}
@@ -161,7 +168,8 @@ func (s *Server) decompressBody(next http.Handler) http.Handler {
 			}
 			body = reader
 		case "zstd":
-			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(8<<20))
+			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
+				zstd.WithDecoderMaxWindow(8<<20))
 			if err != nil {
 				writeProblem(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
 				return
@@ -169,7 +177,8 @@ func (s *Server) decompressBody(next http.Handler) http.Handler {
 			body = reader.IOReadCloser()
 		default:
 			w.Header().Set("Accept-Encoding", "gzip, zstd")
-			writeProblem(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; take gzip or zstd", encoding))
+			writeProblem(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; "+
+				"take gzip or zstd", encoding))
 			return
 		}
 		defer body.Close()

@@ -37,26 +37,40 @@ func TestOddChangesHarmNobody(t *testing.T) {
 		says    string
 	}{
 		{"a good one", line(known, "add", 0, name("Good")), change.Applied, ""},
-		{"a base that is still to come", line(known, "edit", 9_000_000_000_000, name("x")), change.Refused, "central's record is at 1"},
+		{"a base that is still to come", line(known, "edit", 9_000_000_000_000, name("x")), change.Refused,
+			"central's record is at 1"},
 		{"a negative base", line(known, "edit", -3, name("x")), change.Refused, "0 or more"},
-		{"a base beyond all numbers", strings.Replace(line(known, "edit", 1, name("x")), `"base":1`, `"base":1e30`, 1), change.Refused, "cannot be read"},
-		{"the year 9999", strings.Replace(line(known, "edit", 1, name("From the future")), time.Now().UTC().Format("2006"), "9999", 1), change.Applied, ""},
-		{"a stamp of the far future", strings.Replace(line(known, "edit", 1, `,"fields":{"note":{"to":"n"}}`), "0199d3a1c2b4", "ffffffffffff", 1), change.Applied, ""},
-		{"a group that never ends", line(id(), "add", 0, name("x")+`,"group":{"id":"`+group+`","of":900}`), change.Waiting, "send the group whole"},
-		{"a group of too many", line(id(), "add", 0, name("x")+`,"group":{"id":"`+id()+`","of":900000000}`), change.Refused, "1 to 1000"},
+		{"a base beyond all numbers", strings.Replace(line(known, "edit", 1, name("x")), `"base":1`, `"base":1e30`, 1),
+			change.Refused, "cannot be read"},
+		{"the year 9999", strings.Replace(line(known, "edit", 1, name("From the future")), time.Now().UTC().Format("2006"),
+			"9999", 1), change.Applied, ""},
+		{"a stamp of the far future", strings.Replace(line(known, "edit", 1, `,"fields":{"note":{"to":"n"}}`),
+			"0199d3a1c2b4", "ffffffffffff", 1), change.Applied, ""},
+		{"a group that never ends", line(id(), "add", 0, name("x")+`,"group":{"id":"`+group+`","of":900}`), change.Waiting,
+			"send the group whole"},
+		{"a group of too many", line(id(), "add", 0, name("x")+`,"group":{"id":"`+id()+`","of":900000000}`), change.Refused,
+			"1 to 1000"},
 		{"a group of none", line(id(), "add", 0, name("x")+`,"group":{"id":"`+id()+`","of":0}`), change.Refused, "1 to 1000"},
 		{"a fold of what is to come", line(id(), "add", 0, name("x")+`,"folds":[999999]`), change.Refused, "lower numbers"},
-		{"a clock turned by ages", line(id(), "add", 0, name("x")+`,"turned_ms":9000000000000000`), change.Refused, "century"},
-		{"__proto__", line(id(), "add", 0, `,"fields":{"name":{"to":"x"},"__proto__":{"to":{"polluted":true}}}`), change.Refused, "no such field"},
-		{"constructor", line(id(), "add", 0, `,"fields":{"name":{"to":"x"},"constructor":{"to":1}}`), change.Refused, "no such field"},
+		{"a clock turned by ages", line(id(), "add", 0, name("x")+`,"turned_ms":9000000000000000`), change.Refused,
+			"century"},
+		{"__proto__", line(id(), "add", 0, `,"fields":{"name":{"to":"x"},"__proto__":{"to":{"polluted":true}}}`),
+			change.Refused, "no such field"},
+		{"constructor", line(id(), "add", 0, `,"fields":{"name":{"to":"x"},"constructor":{"to":1}}`), change.Refused,
+			"no such field"},
 		{"no UTF-8", line(id(), "add", 0, `,"fields":{"name":{"to":"`+"\xff\xfe"+`"}}`), change.Refused, ""},
-		{"a lone surrogate", line(id(), "add", 0, `,"fields":{"name":{"to":"\ud800"}}`), change.Refused, "half of a character"},
+		{"a lone surrogate", line(id(), "add", 0, `,"fields":{"name":{"to":"\ud800"}}`), change.Refused,
+			"half of a character"},
 		{"a null character", line(id(), "add", 0, `,"fields":{"name":{"to":"a\u0000b"}}`), change.Refused, ""},
-		{"beyond 2^53", line(id(), "add", 0, `,"fields":{"name":{"to":"Long"},"length_km":{"to":9007199254740993}}`), change.Applied, ""},
-		{"a number of a thousand digits", line(id(), "add", 0, `,"fields":{"name":{"to":"Long"},"length_km":{"to":1`+strings.Repeat("0", 1000)+`}}`), change.Refused, ""},
-		{"deep nesting", line(id(), "add", 0, `,"fields":{"name":{"to":`+strings.Repeat("[", 200)+strings.Repeat("]", 200)+`}}`), change.Refused, ""},
+		{"beyond 2^53", line(id(), "add", 0, `,"fields":{"name":{"to":"Long"},"length_km":{"to":9007199254740993}}`),
+			change.Applied, ""},
+		{"a number of a thousand digits", line(id(), "add", 0,
+			`,"fields":{"name":{"to":"Long"},"length_km":{"to":1`+strings.Repeat("0", 1000)+`}}`), change.Refused, ""},
+		{"deep nesting", line(id(), "add", 0, `,"fields":{"name":{"to":`+strings.Repeat("[", 200)+strings.Repeat("]",
+			200)+`}}`), change.Refused, ""},
 		{"the same key twice", line(id(), "add", 0, `,"fields":{"name":{"to":"a","to":"b"}}`), change.Applied, ""},
-		{"a large field", line(id(), "add", 0, `,"fields":{"name":{"to":"Large"},"note":{"to":"`+strings.Repeat("n", 1<<20-100)+`"}}`), change.Applied, ""},
+		{"a large field", line(id(), "add", 0, `,"fields":{"name":{"to":"Large"},"note":{"to":"`+strings.Repeat("n",
+			1<<20-100)+`"}}`), change.Applied, ""},
 		{"an add of what is there", line(known, "add", 0, name("Again")), change.Applied, ""},
 		{"a removal with fields", line(known, "remove", 1, name("x")), change.Refused, "no fields"},
 		{"an edit of nothing", line(known, "edit", 1, ""), change.Applied, ""},
@@ -89,7 +103,8 @@ func TestOddChangesHarmNobody(t *testing.T) {
 			t.Errorf("revision %d counts as of %s, though it was received at %s", h.Revision, h.EditedAt, h.ReceivedAt)
 		}
 	}
-	if again, second := bed.Call("POST", "/v1/batches", device, batchText(incarnation, texts...)); again != http.StatusOK || len(second) == 0 {
+	if again, second := bed.Call("POST", "/v1/batches", device,
+		batchText(incarnation, texts...)); again != http.StatusOK || len(second) == 0 {
 		t.Errorf("sent again: %d %.200s", again, second)
 	}
 }
@@ -101,7 +116,9 @@ func TestLargeAndMany(t *testing.T) {
 	now := time.Now().UTC().Format(time.RFC3339)
 	id := uuid.Must(uuid.NewV7())
 	large := fmt.Sprintf(`{"number":1,"collection":"trails","record":%q,"kind":"add","base":0,"stamp":"0199d3a1c2b4-0001","edited_at":%q,"fields":{"name":{"to":"%s"}}}`, id, now, strings.Repeat("n", 5<<20))
-	if status, text := bed.Call("POST", "/v1/batches", device, batchText(incarnation, large)); status != http.StatusRequestEntityTooLarge || !strings.Contains(string(text), "4194304") {
+	if status, text := bed.Call("POST", "/v1/batches", device,
+		batchText(incarnation, large)); status != http.StatusRequestEntityTooLarge ||
+		!strings.Contains(string(text), "4194304") {
 		t.Errorf("5 MB: %d %.300s", status, text)
 	}
 	const edits, each = 10_000, 1000

@@ -73,7 +73,8 @@ func (s *Server) registerPeople() {
 }
 
 func (s *Server) registerTerritories() {
-	add(s, s.operation(http.MethodGet, "/v1/territories", "territories", "All territories, what falls into them and who holds them", workerAdmins),
+	add(s, s.operation(http.MethodGet, "/v1/territories", "territories",
+		"All territories, what falls into them and who holds them", workerAdmins),
 		func(ctx context.Context, _ *nothing) (*answer[[]people.Territory], error) {
 			all, err := s.central.Territories(ctx)
 			return &answer[[]people.Territory]{all}, err
@@ -84,7 +85,8 @@ func (s *Server) registerTerritories() {
 			Role rights.Role `json:"role" enum:"reader,worker,lead,admin"`
 		}
 	}
-	change := s.operation(http.MethodPut, "/v1/workers/{name}/role", "set-role", "Give a worker another role", workerAdmins)
+	change := s.operation(http.MethodPut, "/v1/workers/{name}/role", "set-role", "Give a worker another role",
+		workerAdmins)
 	change.Errors = append(change.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, change, func(ctx context.Context, in *roleIn) (*struct{}, error) {
 		return nil, s.central.SetRole(ctx, in.Name, in.Body.Role)
@@ -95,14 +97,17 @@ func (s *Server) registerTerritories() {
 			Territories []string `json:"territories" doc:"All that the worker is to hold; * stands for all there are."`
 		}
 	}
-	op := s.operation(http.MethodPut, "/v1/workers/{name}/territories", "hold-territories", "Set which territories a worker holds", workerAdmins)
+	op := s.operation(http.MethodPut, "/v1/workers/{name}/territories", "hold-territories",
+		"Set which territories a worker holds", workerAdmins)
 	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *holdIn) (*struct{}, error) {
 		return nil, s.central.HoldTerritories(ctx, in.Name, in.Body.Territories)
 	})
 }
 
-// sessionCookieFor holds a session in a browser. No script reads it, and no other site's page can make the browser send it.
+// sessionCookieFor holds a session in a browser. No script reads it, and no other site's page can make the browser
+// send it.
 func sessionCookieFor(token string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: sessionCookie, Value: token, Path: "/", Expires: expires, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode}
 }

@@ -46,7 +46,8 @@ func newProblem(status int, detail string) *Problem {
 	if kind == "" {
 		kind = "internal"
 	}
-	return &Problem{wire.ProblemDetails{Type: wire.ProblemPrefix + kind, Title: http.StatusText(status), Status: status, Detail: detail}}
+	return &Problem{wire.ProblemDetails{Type: wire.ProblemPrefix + kind, Title: http.StatusText(status), Status: status,
+		Detail: detail}}
 }
 
 func init() {
@@ -57,7 +58,8 @@ func init() {
 			var detailed huma.ErrorDetailer
 			if errors.As(err, &detailed) {
 				detail := detailed.ErrorDetail()
-				p.Reasons = append(p.Reasons, change.Reason{Field: detail.Location, Code: change.CodeMalformed, Message: detail.Message})
+				p.Reasons = append(p.Reasons, change.Reason{Field: detail.Location, Code: change.CodeMalformed,
+					Message: detail.Message})
 			} else if err != nil {
 				p.Reasons = append(p.Reasons, change.Reason{Code: change.CodeMalformed, Message: err.Error()})
 			}
@@ -104,8 +106,8 @@ var statusOf = map[fault.Kind]int{
 
 const retrySeconds = "5"
 
-// problem translates an error of central's. What nobody outside can do anything about is logged, and answered with nothing
-// but the request's id.
+// problem translates an error of central's. What nobody outside can do anything about is logged, and answered with
+// nothing but the request's id.
 func (s *Server) problem(ctx context.Context, err error) error {
 	if err == nil {
 		return nil

@@ -26,21 +26,24 @@ type RecordPath struct {
 }
 
 func (s *Server) registerRecords() {
-	add(s, s.operation(http.MethodGet, "/v1/collections", "collections", "All collections with their definitions and numbers", readers),
+	add(s, s.operation(http.MethodGet, "/v1/collections", "collections",
+		"All collections with their definitions and numbers", readers),
 		func(ctx context.Context, _ *nothing) (*answer[[]finding.Overview], error) {
 			all, err := s.central.Overviews(ctx, who(ctx).Person)
 			return &answer[[]finding.Overview]{all}, err
 		})
 
 	type defineIn struct{ Body wire.Definitions }
-	define := s.operation(http.MethodPut, "/v1/definitions", "define", "Create or change collections, all or none", definers)
+	define := s.operation(http.MethodPut, "/v1/definitions", "define", "Create or change collections, all or none",
+		definers)
 	define.Errors = append(define.Errors, http.StatusConflict)
 	add(s, define, func(ctx context.Context, in *defineIn) (*answer[[]changes.Defined], error) {
 		defined, err := s.central.Define(ctx, who(ctx).Name, in.Body.Definitions)
 		return &answer[[]changes.Defined]{defined}, err
 	})
 
-	add(s, s.operation(http.MethodPost, "/v1/definitions/preview", "preview-definitions", "Say what defining would do, and change nothing", definers),
+	add(s, s.operation(http.MethodPost, "/v1/definitions/preview", "preview-definitions",
+		"Say what defining would do, and change nothing", definers),
 		func(ctx context.Context, in *defineIn) (*answer[[]changes.Plan], error) {
 			plans, err := s.central.Preview(ctx, in.Body.Definitions)
 			return &answer[[]changes.Plan]{plans}, err
@@ -56,7 +59,8 @@ func (s *Server) registerRecords() {
 	}
 	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
-			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection, query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection,
+				query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
 			return &answer[finding.Listing]{listing}, err
 		})
 	type showIn struct {
@@ -64,16 +68,19 @@ func (s *Server) registerRecords() {
 		Revision int64     `query:"revision" minimum:"1" doc:"As it was at this revision."`
 		AsOf     time.Time `query:"as_of" doc:"As central had it at this time."`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/records/{collection}/{id}", "show-record", "One record, removed or not, as it is or as it was", readers),
+	add(s, s.operation(http.MethodGet, "/v1/records/{collection}/{id}", "show-record",
+		"One record, removed or not, as it is or as it was", readers),
 		func(ctx context.Context, in *showIn) (*answer[wire.Record], error) {
 			if in.Revision > 0 || !in.AsOf.IsZero() {
-				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID, past.Moment{Revision: in.Revision, AsOf: in.AsOf})
+				r, err := s.central.RecordAt(ctx, who(ctx).Person, in.Collection, in.ID,
+					past.Moment{Revision: in.Revision, AsOf: in.AsOf})
 				return &answer[wire.Record]{r}, err
 			}
 			r, err := s.central.Record(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[wire.Record]{r}, err
 		})
-	add(s, s.operation(http.MethodGet, "/v1/history/{collection}/{id}", "history", "All versions of a record, the latest first", readers),
+	add(s, s.operation(http.MethodGet, "/v1/history/{collection}/{id}", "history",
+		"All versions of a record, the latest first", readers),
 		func(ctx context.Context, in *RecordPath) (*answer[[]wire.HistoryEntry], error) {
 			history, err := s.central.History(ctx, who(ctx).Person, in.Collection, in.ID)
 			return &answer[[]wire.HistoryEntry]{history}, err
@@ -85,7 +92,8 @@ func (s *Server) registerRecords() {
 		Records     int    `json:"records"`
 		Fingerprint string `json:"fingerprint" doc:"The same on both sides when they hold the same records."`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/fingerprint/{collection}", "fingerprint", "Count and fingerprint of a collection's records", readers),
+	add(s, s.operation(http.MethodGet, "/v1/fingerprint/{collection}", "fingerprint",
+		"Count and fingerprint of a collection's records", readers),
 		func(ctx context.Context, in *fingerprintIn) (*answer[fingerprintOut], error) {
 			if _, err := s.central.Collection(ctx, in.Collection); err != nil {
 				return nil, err
@@ -100,7 +108,8 @@ func (s *Server) registerRecords() {
 			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, one that is left out stays."`
 		}
 	}
-	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows", "Add or update many records from the rows of a table", editors)
+	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows",
+		"Add or update many records from the rows of a table", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusRequestEntityTooLarge)
 	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]changes.Row], error) {
 		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
@@ -127,7 +136,8 @@ func (s *Server) registerWrites() {
 		if in.Body.ID != nil {
 			id = *in.Body.ID
 		}
-		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: id, Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: id,
+			Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
 		return s.direct(got, err)
 	})
 
@@ -138,10 +148,12 @@ func (s *Server) registerWrites() {
 			Fields map[string]json.RawMessage `json:"fields" doc:"Only the fields to change; null clears a field."`
 		}
 	}
-	op = s.operation(http.MethodPatch, "/v1/records/{collection}/{id}", "edit-record", "Edit some fields of a record", editors)
+	op = s.operation(http.MethodPatch, "/v1/records/{collection}/{id}", "edit-record", "Edit some fields of a record",
+		editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
-		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID, Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID,
+			Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
 		return s.direct(got, err)
 	})
 
@@ -151,7 +163,8 @@ func (s *Server) registerWrites() {
 			Revision int64 `json:"revision" minimum:"1"`
 		}
 	}
-	op = s.operation(http.MethodPost, "/v1/bring-back/{collection}/{id}", "bring-back", "Make a record what it was at a revision, by a new change", editors)
+	op = s.operation(http.MethodPost, "/v1/bring-back/{collection}/{id}", "bring-back",
+		"Make a record what it was at a revision, by a new change", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *bringBackIn) (*answer[wire.Answer], error) {
 		got, err := s.central.BringBack(ctx, who(ctx).Person, in.Collection, in.ID, in.Body.Revision)
@@ -163,14 +176,16 @@ func (s *Server) registerWrites() {
 		Base         int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
 		WithChildren bool  `query:"with_children" doc:"Records that belong to it go with it where their definition says so; otherwise such a removal is refused and says how many there are."`
 	}
-	op = s.operation(http.MethodDelete, "/v1/records/{collection}/{id}", "remove-record", "Remove a record; a tombstone stays", editors)
+	op = s.operation(http.MethodDelete, "/v1/records/{collection}/{id}", "remove-record",
+		"Remove a record; a tombstone stays", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *removeIn) (*answer[wire.Answer], error) {
 		base := in.Base
 		if base == 0 {
 			base = -1
 		}
-		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID, Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
+		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID,
+			Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
 		return s.direct(got, err)
 	})
 }
@@ -194,10 +209,12 @@ func (s *Server) registerConflicts() {
 			Value      json.RawMessage `json:"value" doc:"What the field is to be: one of the values in dispute, or another; null clears it."`
 		}
 	}
-	op := s.operation(http.MethodPost, "/v1/conflicts/settlements", "settle", "Settle a conflict; of several who do so at once, one succeeds", editors)
+	op := s.operation(http.MethodPost, "/v1/conflicts/settlements", "settle",
+		"Settle a conflict; of several who do so at once, one succeeds", editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
-		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base, changes.Settlement{Field: in.Body.Field, Value: in.Body.Value})
+		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base,
+			changes.Settlement{Field: in.Body.Field, Value: in.Body.Value})
 		return s.direct(got, err)
 	})
 }
@@ -210,7 +227,8 @@ func (s *Server) registerReopening() {
 			Field      string    `json:"field"`
 		}
 	}
-	op := s.operation(http.MethodPost, "/v1/conflicts/reopenings", "reopen", "Open a conflict again that was settled", editors)
+	op := s.operation(http.MethodPost, "/v1/conflicts/reopenings", "reopen", "Open a conflict again that was settled",
+		editors)
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *reopenIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Reopen(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Field)
@@ -226,9 +244,12 @@ func (s *Server) registerReopening() {
 			Preview      bool       `json:"preview,omitempty" doc:"Only say what would be settled, and how."`
 		}
 	}
-	op = s.operation(http.MethodPost, "/v1/conflicts/settlements-by-rule", "settle-by-rule", "Settle many conflicts by a rule, or see how it would", editors)
+	op = s.operation(http.MethodPost, "/v1/conflicts/settlements-by-rule", "settle-by-rule",
+		"Settle many conflicts by a rule, or see how it would", editors)
 	add(s, op, func(ctx context.Context, in *byRuleIn) (*answer[[]central.SettledOne], error) {
-		all, err := s.central.SettleAll(ctx, who(ctx).Person, central.Settling{Collection: in.Body.Collection, Field: in.Body.Field, Before: in.Body.OpenedBefore, Rule: in.Body.Rule, Apply: !in.Body.Preview})
+		all, err := s.central.SettleAll(ctx, who(ctx).Person,
+			central.Settling{Collection: in.Body.Collection, Field: in.Body.Field, Before: in.Body.OpenedBefore,
+				Rule: in.Body.Rule, Apply: !in.Body.Preview})
 		return &answer[[]central.SettledOne]{all}, err
 	})
 }

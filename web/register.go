@@ -34,7 +34,8 @@ var (
 
 // operation describes one operation: who may call it, and what it is called in the description.
 func (s *Server) operation(method, path, id, summary string, need access) huma.Operation {
-	op := huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary, Metadata: map[string]any{accessKey: need},
+	op := huma.Operation{Method: method, Path: path, OperationID: id, Summary: summary,
+		Metadata:    map[string]any{accessKey: need},
 		Middlewares: huma.Middlewares{s.guard}, MaxBodyBytes: s.options.MaxBodyBytes, BodyReadTimeout: bodyPatience,
 		Errors: []int{http.StatusBadRequest, http.StatusTooManyRequests, http.StatusServiceUnavailable}}
 	if !need.anyone {

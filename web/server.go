@@ -1,5 +1,5 @@
-// Package web is central's door: the protocol and the records API over HTTP, sign-in, live events, and the console's files.
-// What may be done and what becomes of it is decided in package central; here it is only translated.
+// Package web is central's door: the protocol and the records API over HTTP, sign-in, live events, and the console's
+// files. What may be done and what becomes of it is decided in package central; here it is only translated.
 package web
 
 import (
@@ -31,7 +31,8 @@ type Options struct {
 	RateBurst     int
 	MaxBodyBytes  int64 // of one request, after decompression; 0 means wire.MaxBatchBytes
 	MaxChanges    int   // in one batch; 0 means wire.MaxBatchChanges
-	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil says no.
+	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil says
+	// no.
 	Full func() bool
 }
 
@@ -60,9 +61,11 @@ func New(c *central.Central, options Options) *Server {
 	if options.MaxChanges == 0 {
 		options.MaxChanges = wire.MaxBatchChanges
 	}
-	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(), pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
+	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(),
+		pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
 	s.router = chi.NewRouter()
-	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate, http.NewCrossOriginProtection().Handler,
+	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate,
+		http.NewCrossOriginProtection().Handler,
 		compressAnswers(), s.decompressBody)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	s.router.Get("/readyz", s.ready)
@@ -83,7 +86,8 @@ func apiConfig(build string) huma.Config {
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/v1/openapi", "", ""
 	config.CreateHooks = nil                         // answers carry no links to schemas
 	config.AllowAdditionalPropertiesByDefault = true // readers ignore keys that they do not know
-	config.Info.Description = "The protocol between devices and central, and direct access to the records. Errors are RFC 9457 problem details."
+	config.Info.Description = "The protocol between devices and central, and direct access to the records. Errors " +
+		"are RFC 9457 problem details."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A device's token or a session's."},
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A session, as the console holds it."},

@@ -29,8 +29,8 @@ func (s *stalled) Write(text []byte) (int, error) {
 	return len(text), nil
 }
 
-// Links that stall hold only so many pages: further devices are told to come again, what loads no page goes on, and once the
-// links go on so does everybody.
+// Links that stall hold only so many pages: further devices are told to come again, what loads no page goes on, and
+// once the links go on so does everybody.
 func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	bed := testbed.Start(t)
 	hand := enrolByHand(t, bed)
@@ -62,7 +62,8 @@ func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 func enrolByHand(t *testing.T, bed *testbed.Bed) (token string) {
 	t.Helper()
 	var enrolled wire.Enrolled
-	_, text := bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code("lead"), Device: "by hand", Incarnation: uuid.Must(uuid.NewV7())})
+	_, text := bed.Call("POST", "/v1/enrolments", "", wire.Enrolment{Code: bed.Code("lead"), Device: "by hand",
+		Incarnation: uuid.Must(uuid.NewV7())})
 	testbed.Must(t, json.Unmarshal(text, &enrolled))
 	return enrolled.Token
 }

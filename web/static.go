@@ -15,8 +15,8 @@ import (
 
 var otherVersion = regexp.MustCompile(`^/v[0-9]+/`)
 
-// notFound answers what no operation answers: with a file of the console, with the console's page, whose router takes it
-// from there, or with a problem.
+// notFound answers what no operation answers: with a file of the console, with the console's page, whose router takes
+// it from there, or with a problem.
 func (s *Server) notFound(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 	switch {

@@ -15,7 +15,9 @@ import (
 func TestTypedViews(t *testing.T) {
 	bed := testbed.Start(t)
 	const first = "collection: huts\nfields:\n  name: {type: string}\n  beds: {type: string}\n  opened: {type: string}\n"
-	const second = "collection: huts\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  opened: {type: string, format: date}\n  heated: {type: boolean}\n  at: {$ref: \"urn:homing:point\"}\ncarry:\n  convert: {beds: \"null\", opened: \"null\"}\n"
+	const second = "collection: huts\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  opened: {type: " +
+		"string, format: date}\n  heated: {type: boolean}\n  at: {$ref: \"urn:homing:point\"}\ncarry:\n  convert: " +
+		"{beds: \"null\", opened: \"null\"}\n"
 	bed.Define(first)
 	admin := bed.SignIn("admin")
 	add := func(fields map[string]any) {
@@ -26,7 +28,8 @@ func TestTypedViews(t *testing.T) {
 	}
 	add(map[string]any{"name": "Old", "beds": "a dozen", "opened": "long ago"})
 	bed.Define(second)
-	add(map[string]any{"name": "New", "beds": 12, "opened": "2025-06-01", "heated": true, "at": map[string]any{"type": "Point", "coordinates": []float64{-31, 52}}})
+	add(map[string]any{"name": "New", "beds": 12, "opened": "2025-06-01", "heated": true,
+		"at": map[string]any{"type": "Point", "coordinates": []float64{-31, 52}}})
 	db, err := sqlx.Open("pgx", bed.Database)
 	testbed.Must(t, err)
 	defer db.Close()

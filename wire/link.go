@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// EnrolmentLink joins central's address and an enrolment code, for a QR code to carry. The code stands in the fragment, which browsers do not
-// send, so it does not turn up in anybody's log.
+// EnrolmentLink joins central's address and an enrolment code, for a QR code to carry. The code stands in the
+// fragment, which browsers do not send, so it does not turn up in anybody's log.
 func EnrolmentLink(central, code string) string {
 	return strings.TrimRight(central, "/") + "/enrol#" + code
 }

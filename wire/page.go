@@ -11,8 +11,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// AppendJSON writes the page as [json.Marshal] would, but takes fields and marks over as they are. They make up nearly all of
-// a page and are JSON already; checking and compacting them again would cost more than reading them from the database.
+// AppendJSON writes the page as [json.Marshal] would, but takes fields and marks over as they are. They make up
+// nearly all of a page and are JSON already; checking and compacting them again would cost more than reading them
+// from the database.
 func (p Page) AppendJSON(to []byte) []byte {
 	to = append(to, `{"collection":`...)
 	to = appendText(to, p.Collection)
@@ -39,8 +40,9 @@ func (p Page) AppendJSON(to []byte) []byte {
 // lenient reads what other writers of JSON may send, as encoding/json does.
 var lenient = jsonv2.JoinOptions(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 
-// Read reads JSON into what into points to, as encoding/json does, in less than half of the time: for what comes by the thousand. Unlike there, names
-// must be written as they are declared, and a value that comes twice in an object is read into the first.
+// Read reads JSON into what into points to, as encoding/json does, in less than half of the time: for what comes by
+// the thousand. Unlike there, names must be written as they are declared, and a value that comes twice in an object
+// is read into the first.
 func Read(text []byte, into any) error { return jsonv2.Unmarshal(text, into, lenient) }
 
 // ReadPage reads a page.
@@ -48,8 +50,8 @@ func ReadPage(text []byte) (p Page, err error) {
 	return p, Read(text, &p)
 }
 
-// ReadPageStart reads what stands before the records of a page, so that the next one can be asked for while this one is read. It is not ok where
-// the records come first.
+// ReadPageStart reads what stands before the records of a page, so that the next one can be asked for while this one
+// is read. It is not ok where the records come first.
 func ReadPageStart(text []byte) (cursor int64, more, ok bool) {
 	in := jsontext.NewDecoder(bytes.NewReader(text), lenient)
 	if open, err := in.ReadToken(); err != nil || open.Kind() != '{' {

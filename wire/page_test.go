@@ -16,7 +16,8 @@ func TestPageAsJSONMarshal(t *testing.T) {
 	for _, page := range []wire.Page{
 		{Collection: "trails", Records: []wire.Record{}},
 		{Collection: "trails", Cursor: 7, Head: 9, More: true, Total: 12, Records: []wire.Record{
-			{ID: uuid.New(), Revision: 3, Position: 7, Fields: json.RawMessage(`{"a":"ä\"","b":[1,2.5]}`), Marks: json.RawMessage(`{"base":{}}`), EditedAt: at, ReceivedAt: at, Author: `o"dd <name>`, Device: "Täblet"},
+			{ID: uuid.New(), Revision: 3, Position: 7, Fields: json.RawMessage(`{"a":"ä\"","b":[1,2.5]}`),
+				Marks: json.RawMessage(`{"base":{}}`), EditedAt: at, ReceivedAt: at, Author: `o"dd <name>`, Device: "Täblet"},
 			{ID: uuid.New(), Revision: 5, Withdrawn: true, EditedAt: at, ReceivedAt: at},
 			{ID: uuid.New(), Revision: 4, Removed: true, EditedAt: at.Truncate(time.Second), ReceivedAt: at},
 		}},

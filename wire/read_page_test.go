@@ -26,17 +26,20 @@ func TestReadPageStart(t *testing.T) {
 		``:             {},
 		`{"cursor":7,`: {},
 	} {
-		if cursor, more, ok := wire.ReadPageStart([]byte(text)); ok != wanted.ok || ok && (cursor != wanted.cursor || more != wanted.more) {
+		if cursor, more, ok := wire.ReadPageStart([]byte(text)); ok != wanted.ok || ok &&
+			(cursor != wanted.cursor || more != wanted.more) {
 			t.Errorf("%s: %d, %v, %v", text, cursor, more, ok)
 		}
 	}
 }
 
-// The quick way of reading a page takes from what the quick way writes just what the usual way takes, whatever a page may hold.
+// The quick way of reading a page takes from what the quick way writes just what the usual way takes, whatever a page
+// may hold.
 func FuzzReadPage(f *testing.F) {
 	at := time.Date(2026, 11, 23, 10, 0, 0, 123456000, time.UTC)
 	f.Add(wire.Page{Collection: "trails", Cursor: 7, Head: 9, More: true, Records: []wire.Record{
-		{ID: uuid.Max, Revision: 3, Position: 7, Fields: json.RawMessage(`{"a":"ä\"","b":[1,2.5]}`), Marks: json.RawMessage(`{"base":{}}`), EditedAt: at, ReceivedAt: at, Author: "x", Device: "y"},
+		{ID: uuid.Max, Revision: 3, Position: 7, Fields: json.RawMessage(`{"a":"ä\"","b":[1,2.5]}`),
+			Marks: json.RawMessage(`{"base":{}}`), EditedAt: at, ReceivedAt: at, Author: "x", Device: "y"},
 		{ID: uuid.Max, Revision: 5, Withdrawn: true}}}.AppendJSON(nil))
 	for _, text := range []string{`{"records":[{"id":null,"new":[{}],"fields":{"__proto__":{"\u0000":1e400}}}],"cursor":1,"cursor":2}`, `{"records":null}`, `{"records":[{"edited_at":"yesterday"}]}`, `{"cursor":1e3}`, `null`} {
 		f.Add([]byte(text))

@@ -1,5 +1,5 @@
-// Package wire holds the messages between devices and central, as docs/protocol.md describes them. Readers ignore keys that
-// they do not know; writers leave out what is empty.
+// Package wire holds the messages between devices and central, as docs/protocol.md describes them. Readers ignore
+// keys that they do not know; writers leave out what is empty.
 package wire
 
 import (
@@ -90,7 +90,8 @@ type Clock struct {
 
 // Offset is the clock's offset as the core takes it.
 func (c Clock) Offset() clock.Offset {
-	return clock.Offset{By: time.Duration(c.OffsetMS) * time.Millisecond, Error: time.Duration(c.ErrorMS) * time.Millisecond}
+	return clock.Offset{By: time.Duration(c.OffsetMS) * time.Millisecond,
+		Error: time.Duration(c.ErrorMS) * time.Millisecond}
 }
 
 // Answers are central's words on a batch, one for each change in its order.
@@ -156,11 +157,12 @@ type Refreshed struct {
 // ProblemRevoked is the type of the problem that a revoked device meets.
 const ProblemRevoked = ProblemPrefix + "revoked"
 
-// ProblemMoved is the type of the problem that a device meets when what it shows tells central that its database was put back
-// to an earlier state: central has a new generation then, and the device begins its exchange anew.
+// ProblemMoved is the type of the problem that a device meets when what it shows tells central that its database was
+// put back to an earlier state: central has a new generation then, and the device begins its exchange anew.
 const ProblemMoved = ProblemPrefix + "generation-changed"
 
-// ProblemCoverage is the type of the problem that a device meets when it asks for territories its worker does not hold now.
+// ProblemCoverage is the type of the problem that a device meets when it asks for territories its worker does not
+// hold now.
 const ProblemCoverage = ProblemPrefix + "coverage-changed"
 
 // Version of a record in its history.

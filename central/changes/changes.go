@@ -1,8 +1,8 @@
-// Package changes is what becomes of changes at central: of those that devices push, of those that people make at central
-// itself, of the rows of a table, and of those that follow from a new definition.
+// Package changes is what becomes of changes at central: of those that devices push, of those that people make at
+// central itself, of the rows of a table, and of those that follow from a new definition.
 //
-// All of them go through [Changes.accept]: what the desk needs is loaded, the desk decides, what it decided is written. The
-// rules are in package desk; here is the order of loading and writing. What it stands on is a [Ground].
+// All of them go through [Changes.accept]: what the desk needs is loaded, the desk decides, what it decided is
+// written. The rules are in package desk; here is the order of loading and writing. What it stands on is a [Ground].
 package changes
 
 import (
@@ -35,8 +35,9 @@ func New(ground Ground, most int, log *slog.Logger) *Changes {
 	return &Changes{ground: ground, most: most, log: log}
 }
 
-// accept works through changes in their order and writes what came of them, with few statements however many changes there
-// are. Check, if it is not nil, looks at what was decided before it is written; its error leaves everything as it was.
+// accept works through changes in their order and writes what came of them, with few statements however many changes
+// there are. Check, if it is not nil, looks at what was decided before it is written; its error leaves everything as
+// it was.
 func (c *Changes) accept(ctx context.Context, t Tables, from desk.Origin, items []desk.Item,
 	check func(*desk.Decided) error) (decided *desk.Decided, err error) {
 	defer func() {
@@ -95,7 +96,8 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	return need.Items(), l, err
 }
 
-func childrenOf(ctx context.Context, t Tables, all map[string]*definition.Collection, of map[string][]uuid.UUID) (map[desk.Key][]desk.Key, error) {
+func childrenOf(ctx context.Context, t Tables, all map[string]*definition.Collection,
+	of map[string][]uuid.UUID) (map[desk.Key][]desk.Key, error) {
 	children := map[desk.Key][]desk.Key{}
 	for _, name := range slices.Sorted(maps.Keys(of)) {
 		for _, child := range definition.ChildrenOf(name, all) {
@@ -131,7 +133,8 @@ func counted(ctx context.Context, t Tables, need desk.Need, l desk.Loaded) (map[
 	return all, nil
 }
 
-func draw(ctx context.Context, t Tables, need desk.Need, l desk.Loaded, imported bool) (map[desk.Series][]string, error) {
+func draw(ctx context.Context, t Tables, need desk.Need, l desk.Loaded,
+	imported bool) (map[desk.Series][]string, error) {
 	if imported {
 		brought := need.Brought()
 		for _, series := range slices.SortedFunc(maps.Keys(brought), desk.Series.Compare) {

@@ -35,7 +35,10 @@ func (c *Changes) Define(ctx context.Context, author string, definitions []defin
 		return nil, fault.Fail(fault.Invalid, "there is no definition to take")
 	}
 	definitions = slices.Clone(definitions)
-	slices.SortFunc(definitions, func(a, b definition.Definition) int { return strings.Compare(a.Collection, b.Collection) })
+	slices.SortFunc(definitions, func(a, b definition.Definition) int {
+		return strings.Compare(a.Collection,
+			b.Collection)
+	})
 	for n, d := range definitions {
 		if n > 0 && definitions[n-1].Collection == d.Collection {
 			return nil, fault.Fail(fault.Clash, "two definitions claim the name %s", d.Collection)
@@ -123,7 +126,8 @@ func (c *Changes) define(ctx context.Context, t Tables, author string, d definit
 }
 
 // follow brings the records of a collection in line with its new definition.
-func (c *Changes) follow(ctx context.Context, t Tables, author string, old definition.Definition, next *definition.Collection) error {
+func (c *Changes) follow(ctx context.Context, t Tables, author string, old definition.Definition,
+	next *definition.Collection) error {
 	if err := c.carryOver(ctx, t, author, old, next); err != nil {
 		return err
 	}
@@ -138,8 +142,10 @@ func (c *Changes) follow(ctx context.Context, t Tables, author string, old defin
 	return nil
 }
 
-// carryOver changes the records as the definition says, each by a change of its own, so that the history keeps what was.
-func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old definition.Definition, next *definition.Collection) error {
+// carryOver changes the records as the definition says, each by a change of its own, so that the history keeps what
+// was.
+func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old definition.Definition,
+	next *definition.Collection) error {
 	const chunk = 500
 	from := c.mine(fleet.Everything(author))
 	renames := maps.Clone(next.Carry.Rename)
@@ -183,7 +189,8 @@ func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old de
 func allCarried(done *desk.Decided, collection string) error {
 	for n, answer := range done.Answers {
 		if !answer.Answer.Accepted() {
-			return fmt.Errorf("record %s of %s could not be carried over: %v", done.Items[n].Change.Record, collection, answer.Reasons)
+			return fmt.Errorf("record %s of %s could not be carried over: %v", done.Items[n].Change.Record, collection,
+				answer.Reasons)
 		}
 	}
 	return nil
@@ -251,7 +258,8 @@ func computeAll(ctx context.Context, t Tables, all map[string]*definition.Collec
 	return nil
 }
 
-func computeSome(ctx context.Context, t Tables, all map[string]*definition.Collection, c *definition.Collection, some map[uuid.UUID]*desk.Row) error {
+func computeSome(ctx context.Context, t Tables, all map[string]*definition.Collection, c *definition.Collection,
+	some map[uuid.UUID]*desk.Row) error {
 	ids := slices.SortedFunc(maps.Keys(some), func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
 	children := map[uuid.UUID][]desk.Child{}
 	for _, child := range definition.ChildrenOf(c.Definition.Collection, all) {

@@ -81,12 +81,15 @@ func (d *desk) id() uuid.UUID {
 func (d *desk) device(name string, territories ...string) central.Device {
 	person := central.Person{Name: name, Role: rights.Worker, Territories: territories}
 	incarnation := d.id()
-	return central.Device{ID: d.id(), Name: name + "'s", Worker: name, Role: rights.Worker, Territories: territories, People: sight.Askers{person}, Incarnation: incarnation, Past: []uuid.UUID{incarnation}}
+	return central.Device{ID: d.id(), Name: name + "'s", Worker: name, Role: rights.Worker, Territories: territories,
+		People: sight.Askers{person}, Incarnation: incarnation, Past: []uuid.UUID{incarnation}}
 }
 
 // change makes one; fields are pairs of a name and a JSON text.
-func (d *desk) change(number int64, kind change.Kind, collection string, id uuid.UUID, base int64, fields ...string) change.Change {
-	c := change.Change{Number: number, Collection: collection, Record: id, Kind: kind, Base: base, Fields: record.Delta{}, Stamp: clock.At(d.now), EditedAt: d.now}
+func (d *desk) change(number int64, kind change.Kind, collection string, id uuid.UUID, base int64,
+	fields ...string) change.Change {
+	c := change.Change{Number: number, Collection: collection, Record: id, Kind: kind, Base: base,
+		Fields: record.Delta{}, Stamp: clock.At(d.now), EditedAt: d.now}
 	for pair := range slices.Chunk(fields, 2) {
 		c.Fields[pair[0]] = record.Edit{To: json.RawMessage(pair[1])}
 	}
@@ -95,7 +98,8 @@ func (d *desk) change(number int64, kind change.Kind, collection string, id uuid
 
 func (d *desk) push(from central.Device, changes ...change.Change) []wire.Answer {
 	d.t.Helper()
-	batch := wire.Batch{ID: d.id(), Exchange: d.id(), Incarnation: from.Incarnation, Generation: d.m.Generation, Clock: wire.Clock{SentAt: d.now}}
+	batch := wire.Batch{ID: d.id(), Exchange: d.id(), Incarnation: from.Incarnation, Generation: d.m.Generation,
+		Clock: wire.Clock{SentAt: d.now}}
 	for _, c := range changes {
 		text, err := json.Marshal(c)
 		if err != nil {
@@ -124,8 +128,9 @@ func verdicts(answers []wire.Answer) string {
 	return fmt.Sprint(all)
 }
 
-// An answer brings the record whole just when the device cannot know it from what it sent: central gave values, others had edited it, its worker did
-// not see it before, or it was removed; and says no more than that it is not to be kept where its worker does not see it now.
+// An answer brings the record whole just when the device cannot know it from what it sent: central gave values,
+// others had edited it, its worker did not see it before, or it was removed; and says no more than that it is not to
+// be kept where its worker does not see it now.
 func TestAnswersBringWhatTheDeviceLacks(t *testing.T) {
 	d := newDesk(t, ways)
 	north, all := d.device("nora", "north"), d.device("lead", rights.All)
@@ -162,16 +167,20 @@ func TestAnswersBringWhatTheDeviceLacks(t *testing.T) {
 	again := d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`, "zone", `"north"`)
 	again.Stamp, again.EditedAt = clock.At(d.now.Add(-7*time.Minute)), d.now.Add(-7*time.Minute)
 	for zone, wanted := range map[string]string{`"north"`: "record", `"south"`: "withdrawal"} {
-		if _, err := d.c.Direct(t.Context(), central.Everything("lead"), changes.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1, Fields: record.Delta{"zone": {To: json.RawMessage(zone)}}}); err != nil {
+		if _, err := d.c.Direct(t.Context(), central.Everything("lead"),
+			changes.Write{Collection: "ways", Record: way, Kind: change.Edit, Base: -1,
+				Fields: record.Delta{"zone": {To: json.RawMessage(zone)}}}); err != nil {
 			t.Fatal(err)
 		}
-		if answers := d.push(north, again); answers[0].Answer != change.Applied || answers[0].Revision != 1 || brings(answers[0]) != wanted {
+		if answers := d.push(north, again); answers[0].Answer != change.Applied || answers[0].Revision != 1 ||
+			brings(answers[0]) != wanted {
 			t.Errorf("with the record in %s, the repetition got %s with %s", zone, verdicts(answers), brings(answers[0]))
 		}
 	}
 }
 
-// What hangs on something further down in the batch goes in with it; what hangs on what is not there waits, and everything else goes in.
+// What hangs on something further down in the batch goes in with it; what hangs on what is not there waits, and
+// everything else goes in.
 func TestWhatHangsOnWhat(t *testing.T) {
 	const long = `"a name of more than twenty characters"`
 	way, post, lone := uuid.UUID{0: 9, 15: 1}, uuid.UUID{0: 9, 15: 2}, uuid.UUID{0: 9, 15: 3}
@@ -181,16 +190,21 @@ func TestWhatHangsOnWhat(t *testing.T) {
 		wanted  string
 	}{
 		{"a child before its parent", func(d *desk) []change.Change {
-			return []change.Change{d.change(1, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`), d.change(2, change.Add, "ways", way, 0, "name", `"Ridge"`)}
+			return []change.Change{d.change(1, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`),
+				d.change(2, change.Add, "ways", way, 0, "name", `"Ridge"`)}
 		}, "[applied applied]"},
 		{"the child of a refused parent", func(d *desk) []change.Change {
-			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", long), d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`), d.change(3, change.Add, "posts", lone, 0, "name", `"alone"`)}
+			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", long),
+				d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`),
+				d.change(3, change.Add, "posts", lone, 0, "name", `"alone"`)}
 		}, "[refused invalid-value waiting hangs-on-parent applied]"},
 		{"an edit of a record whose add was refused", func(d *desk) []change.Change {
-			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", long), d.change(2, change.Edit, "ways", way, 0, "visits", `1`)}
+			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", long),
+				d.change(2, change.Edit, "ways", way, 0, "visits", `1`)}
 		}, "[refused invalid-value waiting hangs-on-refused]"},
 		{"a group with a bad member", func(d *desk) []change.Change {
-			one, two := d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(2, change.Add, "ways", lone, 0, "name", long)
+			one, two := d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`),
+				d.change(2, change.Add, "ways", lone, 0, "name", long)
 			one.Group, two.Group = &change.Group{ID: post, Of: 2}, &change.Group{ID: post, Of: 2}
 			return []change.Change{one, two, d.change(3, change.Add, "posts", lone, 0)}
 		}, "[refused hangs-on-group refused invalid-value applied]"},
@@ -200,15 +214,19 @@ func TestWhatHangsOnWhat(t *testing.T) {
 			return []change.Change{one, d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`)}
 		}, "[waiting group-incomplete waiting hangs-on-parent]"},
 		{"removing a parent that still has a child", func(d *desk) []change.Change {
-			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`), d.change(3, change.Remove, "ways", way, 0)}
+			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`),
+				d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`), d.change(3, change.Remove, "ways", way, 0)}
 		}, "[applied applied refused has-children]"},
 		{"the same number with other content", func(d *desk) []change.Change {
-			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(1, change.Add, "ways", lone, 0, "name", `"Valley"`), d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`)}
+			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`),
+				d.change(1, change.Add, "ways", lone, 0, "name", `"Valley"`),
+				d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`)}
 		}, "[applied refused number-reused applied]"},
 		{"a change that folds one that came on its own", func(d *desk) []change.Change {
 			folded := d.change(3, change.Edit, "ways", way, 0, "name", `"Upper Ridge"`)
 			folded.Folds = []int64{2}
-			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(2, change.Edit, "ways", way, 0, "visits", `1`), folded}
+			return []change.Change{d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`),
+				d.change(2, change.Edit, "ways", way, 0, "visits", `1`), folded}
 		}, "[applied applied refused number-reused]"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -227,7 +245,8 @@ func TestWhatHangsOnWhat(t *testing.T) {
 	}
 }
 
-// After a restore, changes that are based on what is lost are taken for what the backup had; an unknown database is told so.
+// After a restore, changes that are based on what is lost are taken for what the backup had; an unknown database is
+// told so.
 func TestRestoredMemory(t *testing.T) {
 	d := newDesk(t, ways)
 	from := d.device("lead", rights.All)
@@ -240,7 +259,8 @@ func TestRestoredMemory(t *testing.T) {
 	d.push(from, edit)
 	earlier := d.m.Generation
 	d.m.Restore(backup, d.id(), d.id(), changes.SeriesGap)
-	batch := wire.Batch{ID: d.id(), Exchange: d.id(), Incarnation: from.Incarnation, Generation: earlier, Clock: wire.Clock{SentAt: d.now}}
+	batch := wire.Batch{ID: d.id(), Exchange: d.id(), Incarnation: from.Incarnation, Generation: earlier,
+		Clock: wire.Clock{SentAt: d.now}}
 	for _, c := range []change.Change{add, edit, edit} {
 		text, err := json.Marshal(c)
 		if err != nil {
@@ -256,7 +276,8 @@ func TestRestoredMemory(t *testing.T) {
 		t.Errorf("central counts %s", fields["visits"])
 	}
 	batch.Generation = d.id()
-	if _, err := d.c.Push(d.t.Context(), from, batch, 0); fault.Explain(err) == nil || fault.Explain(err).Kind != fault.Clash {
+	if _, err := d.c.Push(d.t.Context(), from, batch, 0); fault.Explain(err) == nil ||
+		fault.Explain(err).Kind != fault.Clash {
 		t.Errorf("changes of an unknown database: %v", err)
 	}
 }

@@ -31,7 +31,8 @@ type Write struct {
 	Fields     record.Delta // only To is looked at
 	// WithChildren lets a removal take with it the children that the definitions say go with their parent.
 	WithChildren bool
-	// Settles is the disputed field that the write settles, by giving it its value. Kind and Fields are worked out from it.
+	// Settles is the disputed field that the write settles, by giving it its value. Kind and Fields are worked out from
+	// it.
 	Settles *Settlement
 }
 
@@ -41,9 +42,10 @@ type Settlement struct {
 	Value json.RawMessage // for [merge.RecordRemoval], true: the record goes
 }
 
-// Settle ends a conflict by a change of the settler's. Of several people who settle one at once, the first does, and the
-// others are told.
-func (c *Changes) Settle(ctx context.Context, who fleet.Person, collection string, id uuid.UUID, base int64, settlement Settlement) (wire.Answer, error) {
+// Settle ends a conflict by a change of the settler's. Of several people who settle one at once, the first does, and
+// the others are told.
+func (c *Changes) Settle(ctx context.Context, who fleet.Person, collection string, id uuid.UUID, base int64,
+	settlement Settlement) (wire.Answer, error) {
 	write := Write{Collection: collection, Record: id, Kind: change.Edit, Base: base, Settles: &settlement}
 	if settlement.Field == merge.RecordRemoval {
 		switch string(settlement.Value) {
@@ -108,18 +110,20 @@ func allAccepted(done *desk.Decided) error {
 	return nil
 }
 
-// goneTogether refuses a removal that would take the children of a record which itself stays, since somebody has edited it
-// meanwhile.
+// goneTogether refuses a removal that would take the children of a record which itself stays, since somebody has
+// edited it meanwhile.
 func goneTogether(removals []change.Change, top *desk.Row) error {
 	if len(removals) < 2 || top.Removed {
 		return nil
 	}
-	return fault.Fail(fault.Clash, "the record was edited since the revision %d that you saw, so it would stay and %d others would go; look at it again",
+	return fault.Fail(fault.Clash, "the record was edited since the revision %d that you saw, so it would stay and "+
+		"%d others would go; look at it again",
 		removals[len(removals)-1].Base, len(removals)-1)
 }
 
 // shape makes the changes that a write is: one, or the removals of a record and its children.
-func (c *Changes) shape(ctx context.Context, t Tables, who fleet.Person, write Write) ([]change.Change, *desk.Row, error) {
+func (c *Changes) shape(ctx context.Context, t Tables, who fleet.Person,
+	write Write) ([]change.Change, *desk.Row, error) {
 	at := desk.Key{Collection: write.Collection, ID: write.Record}
 	definitions, err := t.Definitions(ctx)
 	if err != nil {
@@ -160,9 +164,11 @@ func (w Write) sawEarlier(current *desk.Row) bool {
 	return current != nil && w.Base > 0 && w.Base < current.Revision
 }
 
-// change makes the change that a write is. What its author saw is where it starts from: seen, if that was an earlier state
-// than the record has now, so that what others have done since is not taken for something that the author took away.
-func (w Write) change(who fleet.Person, collection *definition.Collection, current *desk.Row, seen record.Fields) (change.Change, error) {
+// change makes the change that a write is. What its author saw is where it starts from: seen, if that was an earlier
+// state than the record has now, so that what others have done since is not taken for something that the author took
+// away.
+func (w Write) change(who fleet.Person, collection *definition.Collection, current *desk.Row,
+	seen record.Fields) (change.Change, error) {
 	ch := change.Change{Collection: w.Collection, Record: w.Record, Kind: w.Kind, Base: max(w.Base, 0), Author: who.Name}
 	fields, err := w.Fields.Canonical()
 	if err != nil {
@@ -206,7 +212,8 @@ func (w Write) change(who fleet.Person, collection *definition.Collection, curre
 func (w Write) problem(current *desk.Row) error {
 	switch {
 	case w.Kind == change.Add && current != nil && !current.Removed:
-		return fault.Fail(fault.Clash, "there is a record %s in %s already, at revision %d; edit it", w.Record, w.Collection, current.Revision)
+		return fault.Fail(fault.Clash, "there is a record %s in %s already, at revision %d; edit it", w.Record,
+			w.Collection, current.Revision)
 	case w.Kind != change.Add && current == nil:
 		return fault.Fail(fault.NotFound, "there is no record %s in %s", w.Record, w.Collection)
 	}
@@ -233,16 +240,19 @@ func settling(field string, base int64, current *desk.Row) error {
 	switch {
 	case !disputed:
 		mark := current.Marks.Standing(field)
-		return fault.Fail(fault.Clash, "%s is not in dispute; it was settled, or last set, at revision %d", field, mark.Revision)
+		return fault.Fail(fault.Clash, "%s is not in dispute; it was settled, or last set, at revision %d", field,
+			mark.Revision)
 	case base >= 0 && base < open.Opened:
-		return fault.Fail(fault.Clash, "the conflict over %s was opened at revision %d, after the revision %d that you saw; look at it again", field, open.Opened, base)
+		return fault.Fail(fault.Clash, "the conflict over %s was opened at revision %d, after the revision %d that you "+
+			"saw; look at it again", field, open.Opened, base)
 	}
 	return nil
 }
 
-// cascade gives the removal of a record and of those that go with it, children first. At central nobody is without signal:
-// whoever removes here sees what is there.
-func cascade(ctx context.Context, t Tables, definitions map[string]*definition.Collection, top change.Change, withChildren bool) ([]change.Change, error) {
+// cascade gives the removal of a record and of those that go with it, children first. At central nobody is without
+// signal: whoever removes here sees what is there.
+func cascade(ctx context.Context, t Tables, definitions map[string]*definition.Collection, top change.Change,
+	withChildren bool) ([]change.Change, error) {
 	order, err := desk.Descend(definitions, desk.Key{Collection: top.Collection, ID: top.Record},
 		func(child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
 			return t.ChildrenOf(ctx, child, parents)
@@ -283,9 +293,11 @@ func alsoGo(below []desk.Key) error {
 		also[at.Collection]++
 	}
 	problem := &fault.Error{Kind: fault.Clash,
-		Message: fmt.Sprintf("%d other records belong to this one and would go with it; say that they may go, too", len(below))}
+		Message: fmt.Sprintf("%d other records belong to this one and would go with it; say that they may go, too",
+			len(below))}
 	for _, name := range slices.Sorted(maps.Keys(also)) {
-		problem.Reasons = append(problem.Reasons, change.Reason{Code: change.CodeHasChildren, Message: fmt.Sprintf("%d of %s would go with it", also[name], name)})
+		problem.Reasons = append(problem.Reasons, change.Reason{Code: change.CodeHasChildren,
+			Message: fmt.Sprintf("%d of %s would go with it", also[name], name)})
 	}
 	return problem
 }

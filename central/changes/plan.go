@@ -144,5 +144,6 @@ func (p Plan) refuse() error {
 			Message: fmt.Sprintf("%s, in %d of %d records, such as %s", b.Message, b.Records, p.Records, b.Example)}
 	}
 	return &fault.Error{Kind: fault.Clash, Reasons: reasons, Message: fmt.Sprintf(
-		"the new definition of %s does not fit records that are there; say under carry how their values go over (rename, default, convert, drop)", p.Collection)}
+		"the new definition of %s does not fit records that are there; say under carry how their values go over "+
+			"(rename, default, convert, drop)", p.Collection)}
 }

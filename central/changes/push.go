@@ -19,7 +19,8 @@ import (
 	"homing/wire"
 )
 
-// BelieveWithin is how long a batch may be under way before central sets the device's own measurement of its clock aside.
+// BelieveWithin is how long a batch may be under way before central sets the device's own measurement of its clock
+// aside.
 const BelieveWithin = 2 * time.Minute
 
 // read makes an item of one change as it came. A change that cannot be read harms no other.
@@ -36,8 +37,8 @@ func read(raw []byte) desk.Item {
 	return desk.Read(ch)
 }
 
-// Push works through a batch and answers each change. A batch sent again, whole or in part, has no further effect and gets
-// the same answers, whether the first answer arrived or not. Bytes is how much of it came over the wire.
+// Push works through a batch and answers each change. A batch sent again, whole or in part, has no further effect and
+// gets the same answers, whether the first answer arrived or not. Bytes is how much of it came over the wire.
 func (c *Changes) Push(ctx context.Context, from fleet.Device, batch wire.Batch, bytes int) (wire.Answers, error) {
 	source, err := c.originOf(from, batch)
 	if err != nil {
@@ -48,21 +49,16 @@ func (c *Changes) Push(ctx context.Context, from fleet.Device, batch wire.Batch,
 		items[n] = read(raw)
 	}
 	work := pushing{device: from.ID, exchange: batch.Exchange, source: source, bytes: bytes}
-	done, err := c.acceptPush(ctx, work, items)
+	done, err := c.acceptPush(ctx, &work, items)
 	if strange(ctx, err) {
 		// Something in the batch upsets the database, or the program. Alone, each change shows whether it is the one.
 		c.log.Error("batch not stored at once; trying its changes one by one", "batch", batch.ID, "error", err)
-		return c.pushEach(ctx, work, batch.ID, items)
+		return c.pushEach(ctx, &work, batch.ID, items)
 	}
 	if err != nil {
 		return wire.Answers{}, err
 	}
-	answers := wire.Answers{Batch: batch.ID, Answers: done.Answers, Torn: done.Torn}
-	heads := done.Heads()
-	for _, name := range slices.Sorted(maps.Keys(heads)) {
-		answers.Seals = append(answers.Seals, pulls.Seal(c.ground.Secret(), name, heads[name], c.ground.Now()))
-	}
-	return answers, nil
+	return wire.Answers{Batch: batch.ID, Answers: done.Answers, Torn: done.Torn, Seals: work.seals}, nil
 }
 
 // originOf says where a batch comes from, if it may.
@@ -71,11 +67,13 @@ func (c *Changes) originOf(from fleet.Device, batch wire.Batch) (desk.Origin, er
 		return desk.Origin{}, fault.Fail(fault.Invalid, "a batch has an id and names its exchange")
 	}
 	if !slices.Contains(from.Past, batch.Incarnation) {
-		return desk.Origin{}, fault.Fail(fault.Clash, "the batch comes from the local store %s, but this device was enrolled with %s; enrol the store anew",
+		return desk.Origin{}, fault.Fail(fault.Clash, "the batch comes from the local store %s, but this device was "+
+			"enrolled with %s; enrol the store anew",
 			batch.Incarnation, from.Incarnation)
 	}
 	if len(batch.Changes) > c.most {
-		return desk.Origin{}, fault.Fail(fault.TooLarge, "the batch has %d changes; send at most %d at once", len(batch.Changes), c.most)
+		return desk.Origin{}, fault.Fail(fault.TooLarge, "the batch has %d changes; send at most %d at once",
+			len(batch.Changes), c.most)
 	}
 	now, earlier := c.ground.Generations()
 	restores, err := restoresSince(batch.Generation, now, earlier)
@@ -95,7 +93,8 @@ func restoresSince(generation, now uuid.UUID, earlier []uuid.UUID) (int, error) 
 	}
 	at := slices.Index(earlier, generation)
 	if at < 0 {
-		return 0, fault.Fail(fault.Clash, "the changes are based on the generation %s, which this database never was; attach the local store to this central first", generation)
+		return 0, fault.Fail(fault.Clash, "the changes are based on the generation %s, which this database never was; "+
+			"attach the local store to this central first", generation)
 	}
 	return len(earlier) - at, nil
 }
@@ -110,9 +109,11 @@ type pushing struct {
 	device, exchange uuid.UUID
 	source           desk.Origin
 	bytes            int
+	seals            []string // where central was afterwards
 }
 
-func (c *Changes) pushEach(ctx context.Context, work pushing, batch uuid.UUID, items []desk.Item) (wire.Answers, error) {
+func (c *Changes) pushEach(ctx context.Context, work *pushing, batch uuid.UUID,
+	items []desk.Item) (wire.Answers, error) {
 	answers := wire.Answers{Batch: batch, Answers: make([]wire.Answer, len(items))}
 	for _, u := range desk.Units(items) {
 		alone := make([]desk.Item, len(u.Members))
@@ -137,7 +138,7 @@ func (c *Changes) pushEach(ctx context.Context, work pushing, batch uuid.UUID, i
 	return answers, nil
 }
 
-func (c *Changes) acceptPush(ctx context.Context, work pushing, items []desk.Item) (*desk.Decided, error) {
+func (c *Changes) acceptPush(ctx context.Context, work *pushing, items []desk.Item) (*desk.Decided, error) {
 	var done *desk.Decided
 	err := c.ground.Change(ctx, func(t Tables) error {
 		if err := t.Meet(ctx, work.device, work.source.Received, work.source.Offset); err != nil {
@@ -147,7 +148,11 @@ func (c *Changes) acceptPush(ctx context.Context, work pushing, items []desk.Ite
 		if done, err = c.accept(ctx, t, work.source, items, nil); err != nil {
 			return err
 		}
-		return t.NotePush(ctx, work.device, work.exchange, done, work.bytes)
+		if err := t.NotePush(ctx, work.device, work.exchange, done, work.bytes); err != nil {
+			return err
+		}
+		work.seals, err = c.seal(ctx, t, done)
+		return err
 	})
 	if err != nil {
 		return nil, err
@@ -156,6 +161,23 @@ func (c *Changes) acceptPush(ctx context.Context, work pushing, items []desk.Ite
 	event.Devices = true
 	c.ground.Announce(ctx, event)
 	return done, nil
+}
+
+// seal gives central's word on where the collections are of which it has accepted something, now or before.
+func (c *Changes) seal(ctx context.Context, t Tables, done *desk.Decided) (seals []string, err error) {
+	heads := done.Heads()
+	for n, it := range done.Items {
+		name := it.Change.Collection
+		if _, moved := heads[name]; done.Answers[n].Answer.Accepted() && !moved {
+			if heads[name], err = t.Head(ctx, name); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(heads)) {
+		seals = append(seals, pulls.Seal(c.ground.Secret(), name, heads[name], c.ground.Now()))
+	}
+	return seals, nil
 }
 
 func eventOf(decided *desk.Decided) fleet.Event { return fleet.Event{Heads: decided.Heads()} }

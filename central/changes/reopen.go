@@ -17,9 +17,10 @@ import (
 	"homing/wire"
 )
 
-// Reopen opens a conflict again that was settled, with the values that were in dispute then. The value that stands now stays
-// until it is settled anew. It is a change of its own, with its author and its place in the history.
-func (c *Changes) Reopen(ctx context.Context, who fleet.Person, collection string, id uuid.UUID, field string) (wire.Answer, error) {
+// Reopen opens a conflict again that was settled, with the values that were in dispute then. The value that stands
+// now stays until it is settled anew. It is a change of its own, with its author and its place in the history.
+func (c *Changes) Reopen(ctx context.Context, who fleet.Person, collection string, id uuid.UUID,
+	field string) (wire.Answer, error) {
 	var answer wire.Answer
 	var done *desk.Decided
 	at := desk.Key{Collection: collection, ID: id}
@@ -33,7 +34,8 @@ func (c *Changes) Reopen(ctx context.Context, who fleet.Person, collection strin
 			return err
 		}
 		current := rows[at]
-		if current == nil || definitions[collection] == nil || !sight.Alone(who).See(definitions[collection], current.Territories, current.Fields) {
+		if current == nil || definitions[collection] == nil ||
+			!sight.Alone(who).See(definitions[collection], current.Territories, current.Fields) {
 			return fault.Fail(fault.NotFound, "there is no record %s in %s", id, collection)
 		}
 		if _, open := current.Marks.Disputes[field]; open {
@@ -52,7 +54,8 @@ func (c *Changes) Reopen(ctx context.Context, who fleet.Person, collection strin
 		}
 		from := c.mine(who)
 		from.Finish = func(before merge.State, _ merge.Edit, out *merge.Outcome) { out.Reopen(before, field, dispute) }
-		ch := change.Change{Collection: collection, Record: id, Kind: change.Edit, Base: current.Revision, Fields: record.Delta{},
+		ch := change.Change{Collection: collection, Record: id, Kind: change.Edit, Base: current.Revision,
+			Fields: record.Delta{},
 			Author: who.Name, Stamp: clock.At(from.Received), EditedAt: from.Received}
 		if ch.Number, err = t.DirectNumbers(ctx, 1); err != nil {
 			return err

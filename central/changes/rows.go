@@ -41,11 +41,12 @@ const RowID = "homing_id"
 // TableRow is one row of a table, by field.
 type TableRow = map[string]json.RawMessage
 
-// PutRows takes rows of a table: a row whose key a record has already updates that record, any other adds one. A field that a
-// row does not name stays as it is; one that it names with null is cleared. Each row follows the rules of a push and gets its
-// own outcome. Rows of the same key must not be in one call. Of several calls at once by the same key, one waits for the
-// other.
-func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, key string, rows []TableRow) ([]Row, error) {
+// PutRows takes rows of a table: a row whose key a record has already updates that record, any other adds one. A
+// field that a row does not name stays as it is; one that it names with null is cleared. Each row follows the rules
+// of a push and gets its own outcome. Rows of the same key must not be in one call. Of several calls at once by the
+// same key, one waits for the other.
+func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, key string,
+	rows []TableRow) ([]Row, error) {
 	if len(rows) > wire.MaxBatchChanges {
 		return nil, fault.Fail(fault.TooLarge, "there are %d rows; send at most %d at once", len(rows), wire.MaxBatchChanges)
 	}
@@ -97,12 +98,14 @@ type imported struct {
 }
 
 // importing looks up what the rows mean: records by key and by id, and what they refer to.
-func importing(ctx context.Context, t Tables, asker fleet.Person, collection, key string, rows []TableRow) (*imported, error) {
+func importing(ctx context.Context, t Tables, asker fleet.Person, collection, key string,
+	rows []TableRow) (*imported, error) {
 	definitions, err := t.Definitions(ctx)
 	if err != nil {
 		return nil, err
 	}
-	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), key: key, rows: rows,
+	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), key: key,
+		rows:    rows,
 		unknown: map[int][]change.Reason{}, outcomes: make([]Row, len(rows))}
 	if i.collection == nil {
 		return nil, fault.Fail(fault.NotFound, "there is no collection %s", collection)
@@ -221,7 +224,8 @@ func (i *imported) resolve(ctx context.Context, t Tables) error {
 				resolved[n] = maps.Clone(resolved[n])
 				resolved[n][field.Name] = json.RawMessage(`"` + id.String() + `"`)
 			} else if message := i.refersToNothing(target, field, text); message != "" {
-				i.unknown[n] = append(i.unknown[n], change.Reason{Field: field.Name, Code: change.CodeInvalidValue, Message: message})
+				i.unknown[n] = append(i.unknown[n], change.Reason{Field: field.Name, Code: change.CodeInvalidValue,
+					Message: message})
 			}
 		}
 	}
@@ -241,7 +245,8 @@ func (i *imported) refersToNothing(target *definition.Collection, field definiti
 }
 
 // referred gives the ids of the records that rows mean by a reference, by what stands in the rows: the id, or the key.
-func (i *imported) referred(ctx context.Context, t Tables, target *definition.Collection, field definition.Field) (map[string]uuid.UUID, error) {
+func (i *imported) referred(ctx context.Context, t Tables, target *definition.Collection,
+	field definition.Field) (map[string]uuid.UUID, error) {
 	var ids []desk.Key
 	var texts []string
 	for _, row := range i.rows {
@@ -324,7 +329,8 @@ func (i *imported) change(row TableRow) (change.Change, Row) {
 	if i.keepsNumbers(delta); len(delta) == 0 {
 		return change.Change{}, Row{Outcome: RowUnchanged, Record: id}
 	}
-	return change.Change{Kind: change.Edit, Record: id, Base: there.Revision, Fields: delta}, Row{Outcome: RowUpdated, Record: id}
+	return change.Change{Kind: change.Edit, Record: id, Base: there.Revision, Fields: delta},
+		Row{Outcome: RowUpdated, Record: id}
 }
 
 // keepsNumbers leaves the number of a series as it is where a cell is empty.

@@ -15,10 +15,10 @@ import (
 
 // Ground is what central stands on: PostgreSQL, or tables in memory for rehearsals. It has no rules of its own.
 //
-// Locks are taken in one order everywhere, so that nobody waits for each other in a circle: the definitions, shared by those
-// who change records and alone by those who define; the key of an import; the device; series; records by collection and id;
-// collections by name. A collection's row is locked last and until the commit, which makes positions visible in the order in which they were handed
-// out.
+// Locks are taken in one order everywhere, so that nobody waits for each other in a circle: the definitions, shared
+// by those who change records and alone by those who define; the key of an import; the device; series; records by
+// collection and id; collections by name. A collection's row is locked last and until the commit, which makes
+// positions visible in the order in which they were handed out.
 type Ground interface {
 	// Change runs work in one transaction that changes records. It is run again when another got in between.
 	Change(ctx context.Context, work func(Tables) error) error
@@ -50,7 +50,8 @@ type Tables interface {
 type Loading interface {
 	// Definitions are the current ones, compiled, by name.
 	Definitions(ctx context.Context) (map[string]*definition.Collection, error)
-	// Answers are those that were given before to changes of an incarnation. Torn says that two stores have used its numbers.
+	// Answers are those that were given before to changes of an incarnation. Torn says that two stores have used its
+	// numbers.
 	Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64) (known map[int64]desk.Kept, torn bool, err error)
 	// Lock gives those of the records that are there, locked in the order of collection and id.
 	Lock(ctx context.Context, wanted []desk.Key) (map[desk.Key]*desk.Row, error)
@@ -70,6 +71,8 @@ type Loading interface {
 
 // Writing keeps what was decided.
 type Writing interface {
+	// Head is the position of the last accepted change of a collection.
+	Head(ctx context.Context, collection string) (int64, error)
 	// HandOut moves the head of a collection by so many positions, and gives where it is then.
 	HandOut(ctx context.Context, collection string, count int) (head int64, err error)
 	// Write keeps versions, records and answers. It gives [fault.ErrRaced] when a record or an answer has come meanwhile.
@@ -87,7 +90,8 @@ type Finding interface {
 	Rows(ctx context.Context, wanted []desk.Key) (map[desk.Key]*desk.Row, error)
 	// FieldsAt gives the fields that a record had at a revision.
 	FieldsAt(ctx context.Context, at desk.Key, revision int64) (record.Fields, error)
-	// ByValue finds records that are not removed by the text of a field that has an index; of several, the oldest comes last.
+	// ByValue finds records that are not removed by the text of a field that has an index; of several, the oldest comes
+	// last.
 	ByValue(ctx context.Context, c *definition.Collection, field string, texts []string) ([]Found, error)
 	// LockKey keeps other imports by the same field waiting until the commit.
 	LockKey(ctx context.Context, collection, field string) error
@@ -114,9 +118,9 @@ type Defining interface {
 	TellAgain(ctx context.Context, collection string) error
 	// PutComputed writes computed values.
 	PutComputed(ctx context.Context, collection string, computed map[uuid.UUID]record.Fields) error
-	// Restored gives the database a new generation and a new source of what is written at central, since it was put back to an
-	// earlier state. What was received by a moment is what earlier generations had, too. Series go on by [SeriesGap], so that
-	// numbers that were given after the backup are not given again.
+	// Restored gives the database a new generation and a new source of what is written at central, since it was put back
+	// to an earlier state. What was received by a moment is what earlier generations had, too. Series go on by
+	// [SeriesGap], so that numbers that were given after the backup are not given again.
 	Restored(ctx context.Context, since time.Time, generation, source uuid.UUID) error
 	// Devices is how many devices there are.
 	Devices(ctx context.Context) (int, error)

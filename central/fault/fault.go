@@ -1,4 +1,5 @@
-// Package fault holds the errors of central that an asker can do something about. Anything else is central's own trouble.
+// Package fault holds the errors of central that an asker can do something about. Anything else is central's own
+// trouble.
 package fault
 
 import (
@@ -85,8 +86,8 @@ const sendAgain = "; nothing of this request was stored, send it again later"
 // Full says that central's disk has no room left.
 func Full() *Error { return &Error{Kind: StorageFull, Message: "central's disk is full" + sendAgain} }
 
-// Explain gives the [*Error] that err is or stands for, or nil when err is a fault of the program. A database that is full,
-// shutting down or gone is not the program's fault, and the device should keep what it has and try again.
+// Explain gives the [*Error] that err is or stands for, or nil when err is a fault of the program. A database that is
+// full, shutting down or gone is not the program's fault, and the device should keep what it has and try again.
 func Explain(err error) *Error {
 	var known *Error
 	if errors.As(err, &known) {
@@ -95,10 +96,12 @@ func Explain(err error) *Error {
 	switch state := State(err); {
 	case state == "53100":
 		return Full()
-	case state != "" && (state[:2] == "53" || state[:2] == "57" || state[:2] == "08" || state[:2] == "58"), unreachable(err):
+	case state != "" && (state[:2] == "53" || state[:2] == "57" || state[:2] == "08" || state[:2] == "58"),
+		unreachable(err):
 		return &Error{Kind: Unavailable, Message: "central's database is not available" + sendAgain}
 	case state == "22021" || state == "22P05":
-		return &Error{Kind: Invalid, Message: "a text holds the character U+0000, or is not UTF-8; neither can be stored or looked for"}
+		return &Error{Kind: Invalid, Message: "a text holds the character U+0000, or is not UTF-8; neither can be " +
+			"stored or looked for"}
 	case Again(err):
 		return &Error{Kind: Unavailable, Message: "too many edits of the same records at once; send the request again"}
 	}

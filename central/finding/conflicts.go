@@ -61,7 +61,8 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Dispu
 		Territories fleet.Keys `db:"territories"`
 	}
 	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks, array_to_json(territories) AS territories
-		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1) AND ($2::uuid IS NULL OR id = $2)`,
+		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1)
+			AND ($2::uuid IS NULL OR id = $2)`,
 		which.Collection, uuid.NullUUID{UUID: which.Record, Valid: which.Record != uuid.Nil}); err != nil {
 		return nil, err
 	}
@@ -77,12 +78,14 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Dispu
 		}
 		var fields record.Fields
 		var marks merge.Marks
-		if err := errors.Join(json.Unmarshal(withComputed(r.Fields, r.Computed), &fields), json.Unmarshal(r.Marks, &marks)); err != nil {
+		if err := errors.Join(json.Unmarshal(withComputed(r.Fields, r.Computed), &fields),
+			json.Unmarshal(r.Marks, &marks)); err != nil {
 			return nil, fmt.Errorf("stored record %s: %w", r.ID, err)
 		}
 		for _, name := range slices.Sorted(maps.Keys(marks.Disputes)) {
 			open := marks.Disputes[name]
-			one := Conflict{Collection: r.Collection, Record: r.ID, Label: compiled.LabelOf(fields), Field: name, Revision: r.Revision, Base: open.Base,
+			one := Conflict{Collection: r.Collection, Record: r.ID, Label: compiled.LabelOf(fields), Field: name,
+				Revision: r.Revision, Base: open.Base,
 				Values: []Contender{{Value: centralValue(fields, name), Revision: marks.Standing(name).Revision}}}
 			for _, other := range open.Others {
 				one.Values = append(one.Values, Contender{Value: other.Value, Revision: other.Side.Revision})
@@ -105,8 +108,8 @@ func centralValue(fields record.Fields, name string) json.RawMessage {
 	return fields.At(name)
 }
 
-// nameContenders finds in the history who made which value, and when each conflict was opened, given the revisions that opened
-// them.
+// nameContenders finds in the history who made which value, and when each conflict was opened, given the revisions
+// that opened them.
 func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, opened []int64) error {
 	type at struct {
 		collection string
@@ -116,7 +119,8 @@ func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, open
 	var collections, records []string
 	var revisions []int64
 	want := func(one Conflict, revision int64) {
-		collections, records, revisions = append(collections, one.Collection), append(records, one.Record.String()), append(revisions, revision)
+		collections, records, revisions = append(collections, one.Collection), append(records, one.Record.String()),
+			append(revisions, revision)
 	}
 	for n, one := range conflicts {
 		want(one, opened[n])
@@ -135,13 +139,15 @@ func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, open
 	}
 	if err := c.db.SelectContext(ctx, &versions, `SELECT v.collection, v.record, v.revision, v.author, v.device, v.edited_at, v.received_at
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[]) AS w (collection, record, revision)
-			CROSS JOIN LATERAL (SELECT * FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision = w.revision) v`,
+			CROSS JOIN LATERAL (SELECT * FROM versions v
+				WHERE v.collection = w.collection AND v.record = w.record AND v.revision = w.revision) v`,
 		collections, records, revisions); err != nil {
 		return err
 	}
 	found := map[at]Contender{}
 	for _, v := range versions {
-		found[at{v.Collection, v.Record, v.Revision}] = Contender{Author: v.Author, Device: v.Device, EditedAt: v.EditedAt.UTC(), ReceivedAt: v.ReceivedAt.UTC()}
+		found[at{v.Collection, v.Record, v.Revision}] = Contender{Author: v.Author, Device: v.Device,
+			EditedAt: v.EditedAt.UTC(), ReceivedAt: v.ReceivedAt.UTC()}
 	}
 	for n := range conflicts {
 		one := &conflicts[n]

@@ -1,5 +1,5 @@
-// Package finding is what people see at central of what is there now: records and lists of them, collections with their numbers,
-// open conflicts, and the fingerprints by which a device is compared with central.
+// Package finding is what people see at central of what is there now: records and lists of them, collections with
+// their numbers, open conflicts, and the fingerprints by which a device is compared with central.
 package finding
 
 import (

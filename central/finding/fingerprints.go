@@ -15,9 +15,10 @@ import (
 	"homing/wire"
 )
 
-// Fingerprints gives the fingerprints of what a device should hold of a collection, by buckets of ids, or of each record of one bucket. So both
-// sides can be compared without moving the records.
-func (c *Finding) Fingerprints(ctx context.Context, from fleet.Device, collection string, covers []string, bucket string) (wire.Fingerprints, error) {
+// Fingerprints gives the fingerprints of what a device should hold of a collection, by buckets of ids, or of each
+// record of one bucket. So both sides can be compared without moving the records.
+func (c *Finding) Fingerprints(ctx context.Context, from fleet.Device, collection string, covers []string,
+	bucket string) (wire.Fingerprints, error) {
 	compiled, err := c.db.Collection(ctx, collection)
 	if err != nil {
 		return wire.Fingerprints{}, err
@@ -27,11 +28,13 @@ func (c *Finding) Fingerprints(ctx context.Context, from fleet.Device, collectio
 	}
 	for _, key := range covers {
 		if !slices.Contains(from.Territories, key) && !slices.Contains(from.Territories, rights.All) {
-			return wire.Fingerprints{}, fault.Fail(fault.Coverage, "the worker %s does not hold the territory %q now; ask for the definitions again", from.Worker, key)
+			return wire.Fingerprints{}, fault.Fail(fault.Coverage,
+				"the worker %s does not hold the territory %q now; ask for the definitions again", from.Worker, key)
 		}
 	}
 	got := wire.Fingerprints{Collection: collection, Buckets: map[string]wire.Bucket{}}
-	if err := c.db.QueryRowxContext(ctx, `SELECT head FROM collections WHERE name = $1`, collection).Scan(&got.Head); err != nil {
+	if err := c.db.QueryRowxContext(ctx, `SELECT head FROM collections WHERE name = $1`,
+		collection).Scan(&got.Head); err != nil {
 		return got, err
 	}
 	rows, err := c.db.QueryxContext(ctx, `SELECT id, revision, fields, array_to_json(territories) FROM records WHERE collection = $1 AND NOT removed AND `+postgres.Covered("$2")+`

@@ -30,7 +30,8 @@ func (c *Finding) Overviews(ctx context.Context, asker fleet.Person) ([]Overview
 	}
 	err := c.db.SelectContext(ctx, &rows, `
 		SELECT c.doc, c.head,
-			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed AND `+postgres.Covered("$1")+`) AS records,
+			(SELECT count(*) FROM records r
+				WHERE r.collection = c.name AND NOT r.removed AND `+postgres.Covered("$1")+`) AS records,
 			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.removed AND `+postgres.Covered("$1")+`) AS removed,
 			(SELECT to_char(r.received_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') FROM records r
 				WHERE r.collection = c.name ORDER BY r.position DESC LIMIT 1) AS last

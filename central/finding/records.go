@@ -40,7 +40,8 @@ type found struct {
 
 // record is the record with what a device needs for its merges.
 func (f found) record() wire.Record {
-	r := wire.Record{ID: f.ID, Revision: f.Revision, Position: f.Position, Removed: f.Removed, Author: f.Author, Device: f.Device,
+	r := wire.Record{ID: f.ID, Revision: f.Revision, Position: f.Position, Removed: f.Removed, Author: f.Author,
+		Device:   f.Device,
 		EditedAt: f.EditedAt.UTC(), ReceivedAt: f.ReceivedAt.UTC()}
 	if !f.Removed {
 		r.Fields, r.Marks = f.Fields, f.Marks
@@ -76,7 +77,8 @@ func (c *Finding) LookUp(ctx context.Context, from fleet.Device, collection stri
 	return c.list(ctx, from.People, collection, ask, found.record)
 }
 
-func (c *Finding) list(ctx context.Context, askers sight.Askers, collection string, ask query.Ask, show func(found) wire.Record) (Listing, error) {
+func (c *Finding) list(ctx context.Context, askers sight.Askers, collection string, ask query.Ask,
+	show func(found) wire.Record) (Listing, error) {
 	compiled, err := c.db.Collection(ctx, collection)
 	if err != nil {
 		return Listing{}, err
@@ -132,9 +134,10 @@ func withComputed(fields, computed []byte) []byte {
 	return append(both, computed[1:]...)
 }
 
-// listByRule lists a collection whose definition says by an expression who may read a record. The database cannot evaluate it, so
-// every record that fits is looked at.
-func (c *Finding) listByRule(ctx context.Context, collection *definition.Collection, askers sight.Askers, q query.Query, statement string, args []any, show func(found) wire.Record) (Listing, error) {
+// listByRule lists a collection whose definition says by an expression who may read a record. The database cannot
+// evaluate it, so every record that fits is looked at.
+func (c *Finding) listByRule(ctx context.Context, collection *definition.Collection, askers sight.Askers,
+	q query.Query, statement string, args []any, show func(found) wire.Record) (Listing, error) {
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
 	rows, err := c.db.QueryxContext(ctx, statement, args...)
 	if err != nil {
@@ -162,14 +165,16 @@ func (c *Finding) listByRule(ctx context.Context, collection *definition.Collect
 }
 
 // Record gives one record, removed or not, if somebody may see it.
-func (c *Finding) Record(ctx context.Context, asker fleet.Person, collection string, id uuid.UUID) (wire.Record, error) {
+func (c *Finding) Record(ctx context.Context, asker fleet.Person, collection string,
+	id uuid.UUID) (wire.Record, error) {
 	compiled, err := c.db.Collection(ctx, collection)
 	if err != nil {
 		return wire.Record{}, err
 	}
 	var row found
 	missing := fault.Fail(fault.NotFound, "there is no record %s in %s", id, collection)
-	err = sqlx.GetContext(ctx, c.db, &row, `SELECT `+recordColumns+` FROM records WHERE collection = $1 AND id = $2`, collection, id)
+	err = sqlx.GetContext(ctx, c.db, &row, `SELECT `+recordColumns+` FROM records WHERE collection = $1 AND id = $2`,
+		collection, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return wire.Record{}, missing
 	}
@@ -191,7 +196,9 @@ func (c *Finding) Fingerprint(ctx context.Context, asker fleet.Person, collectio
 	if err != nil {
 		return set, err
 	}
-	rows, err := c.db.QueryxContext(ctx, `SELECT id, fields FROM records WHERE collection = $1 AND NOT removed AND `+postgres.Covered("$2"), collection, asker.Territories)
+	rows, err := c.db.QueryxContext(ctx,
+		`SELECT id, fields FROM records WHERE collection = $1 AND NOT removed AND `+postgres.Covered("$2"), collection,
+		asker.Territories)
 	if err != nil {
 		return set, err
 	}

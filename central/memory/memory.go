@@ -1,5 +1,6 @@
-// Package memory is central's tables in memory, for rehearsals. It keeps and finds, as package postgres does, and has no rules
-// of its own: what becomes of changes and what devices are sent is decided by the packages that stand on either.
+// Package memory is central's tables in memory, for rehearsals. It keeps and finds, as package postgres does, and has
+// no rules of its own: what becomes of changes and what devices are sent is decided by the packages that stand on
+// either.
 package memory
 
 import (
@@ -22,8 +23,8 @@ import (
 	"homing/wire"
 )
 
-// Tables are all tables. They are good for one goroutine at a time, and a transaction is a call: what is written stays written,
-// so whoever works on them checks before they write.
+// Tables are all tables. They are good for one goroutine at a time, and a transaction is a call: what is written
+// stays written, so whoever works on them checks before they write.
 type Tables struct {
 	Generation uuid.UUID
 	Earlier    []uuid.UUID
@@ -144,7 +145,8 @@ func (m *Tables) Rows(_ context.Context, wanted []desk.Key) (map[desk.Key]*desk.
 }
 
 // ParentsOf is [changes.Loading.ParentsOf].
-func (m *Tables) ParentsOf(_ context.Context, c *definition.Collection, ids []uuid.UUID) (parents []uuid.UUID, err error) {
+func (m *Tables) ParentsOf(_ context.Context, c *definition.Collection,
+	ids []uuid.UUID) (parents []uuid.UUID, err error) {
 	for _, id := range ids {
 		if r := m.rows[desk.Key{Collection: c.Definition.Collection, ID: id}]; r != nil {
 			if up, names := c.ParentOf(r.Fields); names && !slices.Contains(parents, up) {
@@ -156,7 +158,8 @@ func (m *Tables) ParentsOf(_ context.Context, c *definition.Collection, ids []uu
 }
 
 // ChildrenOf is [changes.Loading.ChildrenOf].
-func (m *Tables) ChildrenOf(ctx context.Context, child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+func (m *Tables) ChildrenOf(ctx context.Context, child *definition.Collection,
+	parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
 	counted, err := m.Counted(ctx, child, parents)
 	found := map[uuid.UUID][]uuid.UUID{}
 	for up, children := range counted {
@@ -168,7 +171,8 @@ func (m *Tables) ChildrenOf(ctx context.Context, child *definition.Collection, p
 }
 
 // Counted is [changes.Loading.Counted].
-func (m *Tables) Counted(_ context.Context, child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]desk.Child, error) {
+func (m *Tables) Counted(_ context.Context, child *definition.Collection,
+	parents []uuid.UUID) (map[uuid.UUID][]desk.Child, error) {
 	found := map[uuid.UUID][]desk.Child{}
 	for _, at := range m.keys(child.Definition.Collection) {
 		r := m.rows[at]
@@ -221,11 +225,13 @@ func (m *Tables) HandOut(_ context.Context, collection string, count int) (head 
 func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 	for _, v := range d.Versions {
 		source := change.Source{Incarnation: d.Origin.Incarnation, Number: v.Change.Number}
-		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device, ReceivedAt: d.Origin.Received})
+		m.history = append(m.history, desk.Accepted{Version: *v, Source: source, Device: d.Origin.Device,
+			ReceivedAt: d.Origin.Received})
 		if d.Changed(v) {
 			kept := *d.Rows[v.Key]
 			kept.Stored = true
-			m.rows[v.Key] = &row{Row: kept, position: v.Position, source: source, late: m.Faults.LateCommits && d.Origin.Batch != nil}
+			m.rows[v.Key] = &row{Row: kept, position: v.Position, source: source, late: m.Faults.LateCommits &&
+				d.Origin.Batch != nil}
 		}
 	}
 	for at := range d.Computed {
@@ -235,7 +241,8 @@ func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 		m.answers[d.Origin.Incarnation] = map[int64]desk.Kept{}
 	}
 	for _, one := range d.Keep {
-		m.answers[d.Origin.Incarnation][one.Number] = desk.Kept{Number: one.Number, Digest: one.Digest, Answer: marshal(d.Answers[one.At])}
+		m.answers[d.Origin.Incarnation][one.Number] = desk.Kept{Number: one.Number, Digest: one.Digest,
+			Answer: marshal(d.Answers[one.At])}
 	}
 	m.torn[d.Origin.Incarnation] = m.torn[d.Origin.Incarnation] || d.Torn
 	return nil
@@ -261,7 +268,8 @@ func (m *Tables) FieldsAt(_ context.Context, at desk.Key, revision int64) (recor
 }
 
 // ByValue is [changes.Finding.ByValue].
-func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field string, texts []string) (found []changes.Found, err error) {
+func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field string,
+	texts []string) (found []changes.Found, err error) {
 	for _, at := range m.keys(c.Definition.Collection) {
 		r := m.rows[at]
 		if text := definition.Plain(r.Fields[field]); !r.Removed && r.Fields[field] != nil && slices.Contains(texts, text) {
@@ -270,7 +278,8 @@ func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field stri
 		}
 	}
 	slices.SortStableFunc(found, func(a, b changes.Found) int {
-		return int(m.rows[desk.Key{Collection: c.Definition.Collection, ID: b.ID}].position - m.rows[desk.Key{Collection: c.Definition.Collection, ID: a.ID}].position)
+		return int(m.rows[desk.Key{Collection: c.Definition.Collection,
+			ID: b.ID}].position - m.rows[desk.Key{Collection: c.Definition.Collection, ID: a.ID}].position)
 	})
 	return found, nil
 }
@@ -303,7 +312,8 @@ func (m *Tables) PutDefinition(_ context.Context, _ string, c *definition.Collec
 }
 
 // Each is [changes.Defining.Each].
-func (m *Tables) Each(_ context.Context, collection string, removed bool, take func(id uuid.UUID, row *desk.Row) error) error {
+func (m *Tables) Each(_ context.Context, collection string, removed bool,
+	take func(id uuid.UUID, row *desk.Row) error) error {
 	for _, at := range m.keys(collection) {
 		if r := m.rows[at]; removed || !r.Removed {
 			copied := r.Row
@@ -361,7 +371,8 @@ func (m *Tables) Head(_ context.Context, collection string) (int64, error) {
 }
 
 // ReceivedBefore is [pulls.Tables.ReceivedBefore].
-func (m *Tables) ReceivedBefore(_ context.Context, collection string, position int64) (at time.Time, found bool, err error) {
+func (m *Tables) ReceivedBefore(_ context.Context, collection string,
+	position int64) (at time.Time, found bool, err error) {
 	last := int64(0)
 	for key, r := range m.rows {
 		if key.Collection == collection && r.position <= position && r.position > last {
@@ -405,7 +416,8 @@ func (m *Tables) Count(_ context.Context, collection string, covers []string) (n
 }
 
 // Changed is [pulls.Tables.Changed].
-func (m *Tables) Changed(_ context.Context, wanted pulls.Wanted, limit int, take func(pulls.Entry) (bool, error)) error {
+func (m *Tables) Changed(_ context.Context, wanted pulls.Wanted, limit int,
+	take func(pulls.Entry) (bool, error)) error {
 	var found []desk.Key
 	for at, r := range m.rows {
 		if at.Collection == wanted.Collection && r.position > wanted.After && !r.late {
@@ -433,6 +445,7 @@ func (m *Tables) Entries(_ context.Context, collection string, ids []uuid.UUID) 
 }
 
 func (r *row) entry(id uuid.UUID) pulls.Entry {
-	return pulls.Entry{ID: id, Revision: r.Revision, Position: r.position, Removed: r.Removed, Fields: r.Fields.JSON(), Marks: marshal(r.Marks),
+	return pulls.Entry{ID: id, Revision: r.Revision, Position: r.position, Removed: r.Removed, Fields: r.Fields.JSON(),
+		Marks:       marshal(r.Marks),
 		Territories: r.Territories, Left: r.Left, Source: r.source, Last: r.Last}
 }

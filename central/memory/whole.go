@@ -61,8 +61,8 @@ func (m *Tables) PutBack(backup *Tables) {
 	}
 }
 
-// Restore goes back to a backup, under a new generation and a new source, as package postgres does with a database. Series go
-// on by gap.
+// Restore goes back to a backup, under a new generation and a new source, as package postgres does with a database.
+// Series go on by gap.
 func (m *Tables) Restore(backup *Tables, generation, source uuid.UUID, gap int64) {
 	// Last comes the one that the backup is of: only its revisions mean the same.
 	all := append(slices.Clone(m.Earlier), m.Generation)

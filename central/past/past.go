@@ -27,7 +27,8 @@ type Past struct {
 // New makes a Past on a database. What somebody may see of a record as it is now, they may see of its past.
 func New(db *postgres.DB, finding *finding.Finding) *Past { return &Past{db, finding} }
 
-// Moment says which past state of a record is meant: that of a revision, or that of a point in time by when central received it.
+// Moment says which past state of a record is meant: that of a revision, or that of a point in time by when central
+// received it.
 type Moment struct {
 	Revision int64
 	AsOf     time.Time
@@ -59,19 +60,22 @@ type storedVersion struct {
 }
 
 // RecordAt gives a record as it was, if somebody may see it as it is now.
-func (c *Past) RecordAt(ctx context.Context, asker fleet.Person, collection string, id uuid.UUID, when Moment) (wire.Record, error) {
+func (c *Past) RecordAt(ctx context.Context, asker fleet.Person, collection string, id uuid.UUID,
+	when Moment) (wire.Record, error) {
 	if _, err := c.finding.Record(ctx, asker, collection, id); err != nil {
 		return wire.Record{}, err
 	}
 	var versions []storedVersion
 	err := c.db.SelectContext(ctx, &versions, `SELECT revision, position, removed, delta, author, device, edited_at, received_at FROM versions
-		WHERE collection = $1 AND record = $2 AND ($3 = 0 OR revision <= $3) AND ($4::timestamptz IS NULL OR received_at <= $4) ORDER BY revision`,
+		WHERE collection = $1 AND record = $2 AND ($3 = 0 OR revision <= $3)
+			AND ($4::timestamptz IS NULL OR received_at <= $4) ORDER BY revision`,
 		collection, id, when.Revision, nullTime(when.AsOf))
 	if err != nil {
 		return wire.Record{}, err
 	}
 	if len(versions) == 0 || when.Revision > versions[len(versions)-1].Revision {
-		return wire.Record{}, fault.Fail(fault.NotFound, "the record %s of %s has no such state: it was not there yet, or the revision is still to come", id, collection)
+		return wire.Record{}, fault.Fail(fault.NotFound, "the record %s of %s has no such state: it was not there yet, "+
+			"or the revision is still to come", id, collection)
 	}
 	fields, r := record.Fields{}, wire.Record{ID: id}
 	for _, v := range versions {
@@ -81,7 +85,8 @@ func (c *Past) RecordAt(ctx context.Context, asker fleet.Person, collection stri
 		}
 		fields = fields.Apply(delta)
 		r.Removed = v.Removed
-		r.Revision, r.Position, r.Author, r.Device, r.EditedAt, r.ReceivedAt = v.Revision, v.Position, v.Author, v.Device, v.EditedAt.UTC(), v.ReceivedAt.UTC()
+		r.Revision, r.Position, r.Author, r.Device, r.EditedAt, r.ReceivedAt = v.Revision, v.Position, v.Author, v.Device,
+			v.EditedAt.UTC(), v.ReceivedAt.UTC()
 	}
 	r.Fields = fields.JSON()
 	return r, nil

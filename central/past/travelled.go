@@ -42,12 +42,13 @@ type ExchangeDetail struct {
 	More    bool        `json:"more,omitempty"`
 }
 
-// ExchangeDetail gives an exchange with what it carried, at most so many changes and records, of one worker's devices only if a worker is
-// named. The id may be the start or the end of one.
+// ExchangeDetail gives an exchange with what it carried, at most so many changes and records, of one worker's devices
+// only if a worker is named. The id may be the start or the end of one.
 func (c *Past) ExchangeDetail(ctx context.Context, worker, id string, limit int) (ExchangeDetail, error) {
 	var found []fleet.Exchange
 	if err := c.db.SelectContext(ctx, &found, `SELECT e.*, d.name, d.worker FROM exchanges e JOIN devices d ON d.id = e.device
-		WHERE ($1 = '' OR d.worker = $1) AND (e.id::text LIKE $2 || '%' OR e.id::text LIKE '%' || $2) ORDER BY e.last_at DESC LIMIT 2`, worker, id); err != nil {
+		WHERE ($1 = '' OR d.worker = $1) AND (e.id::text LIKE $2 || '%' OR e.id::text LIKE '%' || $2)
+			ORDER BY e.last_at DESC LIMIT 2`, worker, id); err != nil {
 		return ExchangeDetail{}, err
 	}
 	switch {
@@ -59,11 +60,15 @@ func (c *Past) ExchangeDetail(ctx context.Context, worker, id string, limit int)
 	detail := ExchangeDetail{Exchange: found[0], Carried: []Travelled{}}
 	detail.StartedAt, detail.LastAt = detail.StartedAt.UTC(), detail.LastAt.UTC()
 	rows, err := c.db.QueryxContext(ctx, `
-		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, coalesce(v.sent, v.delta) AS asked, coalesce(v.kind, '') AS kind, t.others
-		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place FROM travelled WHERE exchange = $1 AND device = $2) t
-			CROSS JOIN LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record, t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
+		SELECT t.at, t.batch, u.collection, u.record, u.revision, u.number, u.answer, coalesce(v.sent, v.delta) AS asked,
+			coalesce(v.kind, '') AS kind, t.others
+		FROM (SELECT *, row_number() OVER (ORDER BY at, batch IS NULL) AS place
+			FROM travelled WHERE exchange = $1 AND device = $2) t
+			CROSS JOIN LATERAL (SELECT coalesce(t.collections[n], t.collections[1]) AS collection, t.records[n] AS record,
+				t.revisions[n] AS revision, t.numbers[n] AS number, t.answers[n] AS answer, n
 				FROM generate_subscripts(t.records, 1) n) u
-			LEFT JOIN versions v ON t.batch IS NOT NULL AND v.collection = u.collection AND v.record = u.record AND v.revision = u.revision
+			LEFT JOIN versions v ON t.batch IS NOT NULL AND v.collection = u.collection AND v.record = u.record
+				AND v.revision = u.revision
 		ORDER BY t.place, u.n LIMIT $3`, detail.ID, detail.Device, limit+1)
 	if err != nil {
 		return detail, err
@@ -74,7 +79,8 @@ func (c *Past) ExchangeDetail(ctx context.Context, worker, id string, limit int)
 		var number sql.NullInt64
 		var answer sql.NullString
 		var delta, others []byte
-		if err := rows.Scan(&one.At, &one.Batch, &one.Collection, &one.Record, &one.Revision, &number, &answer, &delta, &one.Kind, &others); err != nil {
+		if err := rows.Scan(&one.At, &one.Batch, &one.Collection, &one.Record, &one.Revision, &number, &answer, &delta,
+			&one.Kind, &others); err != nil {
 			return detail, err
 		}
 		if len(detail.Carried) == limit {
@@ -127,7 +133,9 @@ func (c *Past) nameRecords(ctx context.Context, carried []Travelled) error {
 		ID         uuid.UUID `db:"id"`
 		Fields     []byte    `db:"fields"`
 	}
-	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, fields FROM records WHERE collection = ANY($1) AND id = ANY($2::uuid[])`, slices.Collect(maps.Keys(definitions)), postgres.Texts(ids)); err != nil {
+	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, fields
+			FROM records WHERE collection = ANY($1)
+				AND id = ANY($2::uuid[])`, slices.Collect(maps.Keys(definitions)), postgres.Texts(ids)); err != nil {
 		return err
 	}
 	now := map[desk.Key]record.Fields{}
@@ -170,7 +178,8 @@ func (c *Past) fillRecords(ctx context.Context, carried []Travelled) error {
 		Delta []byte `db:"delta"`
 	}
 	if err := c.db.SelectContext(ctx, &deltas, `SELECT w.place, v.delta FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[]) AS w (collection, record, revision, place)
-			CROSS JOIN LATERAL (SELECT revision, delta FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision <= w.revision) v
+			CROSS JOIN LATERAL (SELECT revision, delta
+				FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision <= w.revision) v
 		ORDER BY w.place, v.revision`, collections, records, revisions, places); err != nil {
 		return err
 	}
@@ -188,7 +197,8 @@ func (c *Past) fillRecords(ctx context.Context, carried []Travelled) error {
 	return nil
 }
 
-// ForgetExchanges lets go of the log of exchanges that ended before a moment, and of the oldest beyond so many carried batches and pages.
+// ForgetExchanges lets go of the log of exchanges that ended before a moment, and of the oldest beyond so many
+// carried batches and pages.
 func (c *Past) ForgetExchanges(ctx context.Context, before time.Time, most int) error {
 	for _, statement := range []string{
 		`DELETE FROM travelled WHERE at < $1 OR at <= (SELECT at FROM travelled ORDER BY at DESC OFFSET $2 LIMIT 1)`,

@@ -56,7 +56,8 @@ func (c *People) people(ctx context.Context, devices []fleet.Device) error {
 }
 
 // IssueCode makes a one-time enrolment code for a worker. Only its hash is kept.
-func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string, lasts time.Duration) (code string, expires time.Time, err error) {
+func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string,
+	lasts time.Duration) (code string, expires time.Time, err error) {
 	if worker != by.Name && !by.Role.May(rights.ManageDevices) {
 		return "", expires, fault.Fail(fault.NotAllowed, "the role %s may only issue codes for its own devices", by.Role)
 	}
@@ -67,7 +68,8 @@ func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string, 
 		return "", expires, fault.Fail(fault.Invalid, "a code lasts between a minute and 30 days, not %s", lasts)
 	}
 	var known bool
-	if err := c.db.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM workers WHERE name = $1)`, worker).Scan(&known); err != nil {
+	if err := c.db.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM workers WHERE name = $1)`,
+		worker).Scan(&known); err != nil {
 		return "", expires, err
 	}
 	if !known {
@@ -76,16 +78,18 @@ func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string, 
 	text := rand.Text() // 26 letters and digits of base 32: 130 bits
 	code = text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:16]
 	expires = c.db.Now().Add(lasts)
-	_, err = c.db.ExecContext(ctx, `INSERT INTO codes (code, worker, issued_by, created_at, expires_at) VALUES ($1, $2, $3, $4, $5)`,
+	_, err = c.db.ExecContext(ctx, `INSERT INTO codes (code, worker, issued_by, created_at, expires_at)
+			VALUES ($1, $2, $3, $4, $5)`,
 		hashToken(code), worker, by.Name, c.db.Now(), expires)
 	return code, expires, err
 }
 
-// Enrol makes a device of a local store. With a code it belongs to the code's worker, and the code is used up; without one
-// it belongs to owner, which is only given when central is open.
+// Enrol makes a device of a local store. With a code it belongs to the code's worker, and the code is used up;
+// without one it belongs to owner, which is only given when central is open.
 func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (wire.Enrolled, error) {
 	if ask.Incarnation == uuid.Nil || strings.TrimSpace(ask.Device) == "" {
-		return wire.Enrolled{}, fault.Fail(fault.Invalid, "an enrolment names the device and the incarnation of its local store")
+		return wire.Enrolled{}, fault.Fail(fault.Invalid, "an enrolment names the device and the incarnation of its "+
+			"local store")
 	}
 	generation, _ := c.db.Generations()
 	got := wire.Enrolled{Device: uuid.Must(uuid.NewV7()), Token: newToken("dev"), Worker: owner, Generation: generation}
@@ -131,13 +135,15 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 }
 
 func addPerson(ctx context.Context, tx *postgres.Tx, device uuid.UUID, worker string, now time.Time) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO device_workers (device, worker, added_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, device, worker, now)
+	_, err := tx.ExecContext(ctx, `INSERT INTO device_workers (device, worker, added_at) VALUES ($1, $2, $3)
+			ON CONFLICT DO NOTHING`, device, worker, now)
 	return err
 }
 
 func addIncarnation(ctx context.Context, tx *postgres.Tx, device, incarnation uuid.UUID, now time.Time) error {
 	done, err := tx.ExecContext(ctx, `INSERT INTO incarnations (incarnation, device, since) VALUES ($1, $2, $3)
-		ON CONFLICT (incarnation) DO UPDATE SET since = incarnations.since WHERE incarnations.device = $2`, incarnation, device, now)
+		ON CONFLICT (incarnation) DO UPDATE SET since = incarnations.since
+			WHERE incarnations.device = $2`, incarnation, device, now)
 	if err != nil {
 		return err
 	}
@@ -147,11 +153,13 @@ func addIncarnation(ctx context.Context, tx *postgres.Tx, device, incarnation uu
 	return nil
 }
 
-// takeOver lets a device go on for the one that its local store was before: what that has sent or queued counts as the new one's, and the old
-// one is revoked. A token that is not known, such as one from after the backup that the database was restored from, changes nothing.
+// takeOver lets a device go on for the one that its local store was before: what that has sent or queued counts as
+// the new one's, and the old one is revoked. A token that is not known, such as one from after the backup that the
+// database was restored from, changes nothing.
 func takeOver(ctx context.Context, tx *postgres.Tx, device uuid.UUID, token string, now time.Time) error {
 	var former uuid.UUID
-	err := tx.QueryRowxContext(ctx, `UPDATE devices SET revoked_at = coalesce(revoked_at, $2), may_deliver = false WHERE token = $1 RETURNING id`, hashToken(token), now).Scan(&former)
+	err := tx.QueryRowxContext(ctx, `UPDATE devices SET revoked_at = coalesce(revoked_at, $2), may_deliver = false
+			WHERE token = $1 RETURNING id`, hashToken(token), now).Scan(&former)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -160,7 +168,8 @@ func takeOver(ctx context.Context, tx *postgres.Tx, device uuid.UUID, token stri
 	}
 	for _, statement := range []string{
 		`UPDATE incarnations SET device = $1 WHERE device = $2`,
-		`INSERT INTO device_workers (device, worker, added_at) SELECT $1, worker, added_at FROM device_workers WHERE device = $2 ON CONFLICT DO NOTHING`,
+		`INSERT INTO device_workers (device, worker, added_at) SELECT $1, worker, added_at
+			FROM device_workers WHERE device = $2 ON CONFLICT DO NOTHING`,
 	} {
 		if _, err := tx.ExecContext(ctx, statement, device, former); err != nil {
 			return err
@@ -169,8 +178,8 @@ func takeOver(ctx context.Context, tx *postgres.Tx, device uuid.UUID, token stri
 	return nil
 }
 
-// Renew notes that a device's local store has a new incarnation, since it was restored from a backup. What the store has from before still
-// comes under the old one, so that central knows what it has answered already.
+// Renew notes that a device's local store has a new incarnation, since it was restored from a backup. What the store
+// has from before still comes under the old one, so that central knows what it has answered already.
 func (c *People) Renew(ctx context.Context, device fleet.Device, incarnation uuid.UUID) error {
 	if incarnation == uuid.Nil {
 		return fault.Fail(fault.Invalid, "the new incarnation is missing")
@@ -188,7 +197,8 @@ func (c *People) Renew(ctx context.Context, device fleet.Device, incarnation uui
 	return err
 }
 
-// Join lets a further worker use a device, with a one-time code of theirs. From then on the device gets what that worker covers, too.
+// Join lets a further worker use a device, with a one-time code of theirs. From then on the device gets what that
+// worker covers, too.
 func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fleet.Person, error) {
 	var who fleet.Person
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
@@ -199,7 +209,8 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 		if err := addPerson(ctx, tx, device.ID, worker, c.db.Now()); err != nil {
 			return err
 		}
-		return tx.QueryRowxContext(ctx, `SELECT name, role, array_to_json(territories) FROM workers WHERE name = $1`, worker).Scan(&who.Name, &who.Role, (*fleet.Keys)(&who.Territories))
+		return tx.QueryRowxContext(ctx, `SELECT name, role, array_to_json(territories) FROM workers WHERE name = $1`,
+			worker).Scan(&who.Name, &who.Role, (*fleet.Keys)(&who.Territories))
 	})
 	if err == nil {
 		c.db.Announce(ctx, fleet.Event{Devices: true})
@@ -209,12 +220,14 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 
 // Leave takes a worker off a shared device. Whoever enrolled it stays.
 func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) error {
-	done, err := c.db.ExecContext(ctx, `DELETE FROM device_workers k USING devices d WHERE d.id = k.device AND k.device = $1 AND k.worker = $2 AND d.worker <> $2`, device, worker)
+	done, err := c.db.ExecContext(ctx, `DELETE FROM device_workers k USING devices d
+			WHERE d.id = k.device AND k.device = $1 AND k.worker = $2 AND d.worker <> $2`, device, worker)
 	if err != nil {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(fault.Fail(fault.NotFound, "%s is not a further worker of this device; whoever enrolled it stays until it is revoked", worker), err)
+		return errors.Join(fault.Fail(fault.NotFound, "%s is not a further worker of this device; whoever enrolled it "+
+			"stays until it is revoked", worker), err)
 	}
 	c.db.Announce(ctx, fleet.Event{Devices: true})
 	return nil
@@ -231,21 +244,26 @@ func useCode(ctx context.Context, tx *postgres.Tx, code string, now time.Time) (
 	case err != nil:
 		return "", err
 	case used != nil:
-		return "", fault.Fail(fault.Unauthenticated, "this enrolment code was used on %s; a code works once, ask for a new one", used.UTC().Format(time.RFC3339))
+		return "", fault.Fail(fault.Unauthenticated, "this enrolment code was used on %s; a code works once, ask for a "+
+			"new one", used.UTC().Format(time.RFC3339))
 	case now.After(expires):
-		return "", fault.Fail(fault.Unauthenticated, "this enrolment code expired on %s; ask for a new one", expires.UTC().Format(time.RFC3339))
+		return "", fault.Fail(fault.Unauthenticated, "this enrolment code expired on %s; ask for a new one",
+			expires.UTC().Format(time.RFC3339))
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE codes SET used_at = $2 WHERE code = $1`, hashToken(strings.ToUpper(strings.TrimSpace(code))), now)
+	_, err = tx.ExecContext(ctx, `UPDATE codes SET used_at = $2 WHERE code = $1`,
+		hashToken(strings.ToUpper(strings.TrimSpace(code))), now)
 	return worker, err
 }
 
 const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
-// DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still deliver and that is
-// all it wants.
+// DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still
+// deliver and that is all it wants.
 func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fleet.Device, error) {
 	devices := []fleet.Device{{}}
-	err := sqlx.GetContext(ctx, c.db, &devices[0], `SELECT `+deviceColumns+`, 0 AS lag FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1`, hashToken(token))
+	err := sqlx.GetContext(ctx, c.db, &devices[0],
+		`SELECT `+deviceColumns+`, 0 AS lag FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1`,
+		hashToken(token))
 	device := devices[0]
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
@@ -253,11 +271,14 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 	case err != nil:
 		return device, err
 	case device.RevokedAt != nil && !device.MayDeliver:
-		return device, fault.Fail(fault.Revoked, "this device was revoked on %s; what it has not sent stays on it", device.RevokedAt.UTC().Format(time.RFC3339))
+		return device, fault.Fail(fault.Revoked, "this device was revoked on %s; what it has not sent stays on it",
+			device.RevokedAt.UTC().Format(time.RFC3339))
 	case device.RevokedAt != nil && !delivers:
-		return device, fault.Fail(fault.Revoked, "this device was revoked on %s; it may send what it has queued, and gets nothing", device.RevokedAt.UTC().Format(time.RFC3339))
+		return device, fault.Fail(fault.Revoked, "this device was revoked on %s; it may send what it has queued, and "+
+			"gets nothing", device.RevokedAt.UTC().Format(time.RFC3339))
 	}
-	if err := c.db.SelectContext(ctx, &devices[0].Past, `SELECT incarnation FROM incarnations WHERE device = $1`, device.ID); err != nil {
+	if err := c.db.SelectContext(ctx, &devices[0].Past, `SELECT incarnation FROM incarnations WHERE device = $1`,
+		device.ID); err != nil {
 		return device, err
 	}
 	err = c.people(ctx, devices)
@@ -270,7 +291,8 @@ func (c *People) Devices(ctx context.Context, worker string) ([]fleet.Device, er
 	err := c.db.SelectContext(ctx, &devices, `
 		SELECT `+deviceColumns+`, (SELECT coalesce(sum(c.head - coalesce(k.cursor, 0)), 0) FROM collections c
 			LEFT JOIN cursors k ON k.collection = c.name AND k.device = d.id
-			WHERE coalesce(c.doc->'sync'->>'direction', '') <> 'up' AND coalesce(c.doc->'sync'->>'keep', '') NOT IN ('on demand', 'never'))::bigint AS lag
+			WHERE coalesce(c.doc->'sync'->>'direction', '') <> 'up'
+				AND coalesce(c.doc->'sync'->>'keep', '') NOT IN ('on demand', 'never'))::bigint AS lag
 		FROM devices d JOIN workers w ON w.name = d.worker
 		WHERE $1 = '' OR d.worker = $1 ORDER BY d.seen_at DESC NULLS LAST, d.name`, worker)
 	if err != nil {
@@ -281,7 +303,8 @@ func (c *People) Devices(ctx context.Context, worker string) ([]fleet.Device, er
 	}
 	var last []fleet.Exchange
 	err = c.db.SelectContext(ctx, &last, `
-		SELECT DISTINCT ON (e.device) e.*, d.name, d.worker FROM exchanges e JOIN devices d ON d.id = e.device ORDER BY e.device, e.last_at DESC`)
+		SELECT DISTINCT ON (e.device) e.*, d.name, d.worker
+			FROM exchanges e JOIN devices d ON d.id = e.device ORDER BY e.device, e.last_at DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -295,14 +318,17 @@ func (c *People) Devices(ctx context.Context, worker string) ([]fleet.Device, er
 	return devices, nil
 }
 
-// Revoke takes a device's token away. It may be given back. A revoked device gets nothing more; deliver lets it send what it has queued.
+// Revoke takes a device's token away. It may be given back. A revoked device gets nothing more; deliver lets it send
+// what it has queued.
 func (c *People) Revoke(ctx context.Context, id uuid.UUID, revoke, deliver bool) error {
 	var at *time.Time
 	if revoke {
 		now := c.db.Now()
 		at = &now
 	}
-	done, err := c.db.ExecContext(ctx, `UPDATE devices SET revoked_at = CASE WHEN $2::timestamptz IS NULL THEN NULL ELSE coalesce(revoked_at, $2) END, may_deliver = $3 WHERE id = $1`, id, at, revoke && deliver)
+	done, err := c.db.ExecContext(ctx,
+		`UPDATE devices SET revoked_at = CASE WHEN $2::timestamptz IS NULL THEN NULL ELSE coalesce(revoked_at, $2) END,
+			may_deliver = $3 WHERE id = $1`, id, at, revoke && deliver)
 	if err != nil {
 		return err
 	}
@@ -318,13 +344,16 @@ func (c *People) TakeReport(ctx context.Context, from fleet.Device, report wire.
 	now := c.db.Now()
 	offset := report.Clock.Offset().Believe(report.Clock.SentAt, now, changes.BelieveWithin)
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5, offset_ms = $6, error_ms = $7 WHERE id = $1`,
-			from.ID, now, report.Unsent, report.Refused, report.Waiting, offset.By.Milliseconds(), offset.Error.Milliseconds()); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5,
+				offset_ms = $6, error_ms = $7 WHERE id = $1`,
+			from.ID, now, report.Unsent, report.Refused, report.Waiting, offset.By.Milliseconds(),
+			offset.Error.Milliseconds()); err != nil {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(report.Cursors)) {
 			if _, err := tx.ExecContext(ctx, `
-				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, name, $3::bigint, $4::timestamptz FROM collections WHERE name = $2 AND $3::bigint BETWEEN 0 AND head
+				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, name, $3::bigint,
+					$4::timestamptz FROM collections WHERE name = $2 AND $3::bigint BETWEEN 0 AND head
 				ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
 				from.ID, name, report.Cursors[name], now); err != nil {
 				return err

@@ -11,8 +11,8 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// Cost of argon2id (RFC 9106): the second recommended option is 64 MiB; this is the common floor for a server that checks
-// several sign-ins at once.
+// Cost of argon2id (RFC 9106): the second recommended option is 64 MiB; this is the common floor for a server that
+// checks several sign-ins at once.
 const (
 	argonTime    = 2
 	argonMemory  = 19 * 1024 // KiB
@@ -29,7 +29,8 @@ func hashPassword(password string) string {
 	salt := make([]byte, argonSalt)
 	rand.Read(salt)
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(argonHash(password, salt, argonTime, argonMemory, argonThreads)))
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(argonHash(password, salt,
+			argonTime, argonMemory, argonThreads)))
 }
 
 func argonHash(password string, salt []byte, time, memory uint32, threads uint8) []byte {

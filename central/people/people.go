@@ -1,5 +1,5 @@
-// Package people is who is who at central: workers with their sign-ins, roles and territories, and the devices that belong to
-// them, from the one-time code that enrols one to its being revoked.
+// Package people is who is who at central: workers with their sign-ins, roles and territories, and the devices that
+// belong to them, from the one-time code that enrols one to its being revoked.
 package people
 
 import (

@@ -28,9 +28,11 @@ var workerName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,39}$`)
 
 // AddWorker makes an account. An empty password makes one that cannot sign in but may own devices.
 // Without territories, the worker covers all.
-func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, password string, territories ...string) error {
+func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, password string,
+	territories ...string) error {
 	if !workerName.MatchString(name) {
-		return fault.Fail(fault.Invalid, "%q cannot name a worker: take a small letter, then small letters, digits, dots and dashes, at most 40", name)
+		return fault.Fail(fault.Invalid, "%q cannot name a worker: take a small letter, then small letters, digits, "+
+			"dots and dashes, at most 40", name)
 	}
 	if !role.Valid() {
 		return fault.Fail(fault.Invalid, "%q is not a role; take reader, worker, lead or admin", role)
@@ -48,7 +50,8 @@ func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, p
 	if password != "" {
 		hash = hashPassword(password)
 	}
-	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, territories, created_at) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, territories, created_at)
+			VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
 		name, role, hash, territories, c.db.Now())
 	if err != nil {
 		return err
@@ -63,15 +66,18 @@ func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, p
 func (c *People) Workers(ctx context.Context) ([]fleet.Worker, error) {
 	workers := []fleet.Worker{}
 	err := c.db.SelectContext(ctx, &workers, `
-		SELECT name, role, created_at, array_to_json(territories) AS territories, (SELECT count(*) FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
+		SELECT name, role, created_at, array_to_json(territories) AS territories, (SELECT count(*)
+			FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
 		FROM workers w ORDER BY name`)
 	return workers, err
 }
 
 // SignIn checks a password and gives a token for a session.
-func (c *People) SignIn(ctx context.Context, name, password string) (token string, who fleet.Person, expires time.Time, err error) {
+func (c *People) SignIn(ctx context.Context, name,
+	password string) (token string, who fleet.Person, expires time.Time, err error) {
 	var hash string
-	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password, array_to_json(territories) FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash, (*fleet.Keys)(&who.Territories))
+	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password, array_to_json(territories)
+			FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash, (*fleet.Keys)(&who.Territories))
 	if errors.Is(err, sql.ErrNoRows) {
 		hash, err = decoy, nil
 	}
@@ -102,7 +108,8 @@ func (c *People) SignOut(ctx context.Context, token string) error {
 // PersonOf gives who a session's token stands for.
 func (c *People) PersonOf(ctx context.Context, token string) (fleet.Person, error) {
 	var who fleet.Person
-	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role, array_to_json(w.territories) FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
+	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role, array_to_json(w.territories)
+			FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
 		hashToken(token), c.db.Now()).Scan(&who.Name, &who.Role, (*fleet.Keys)(&who.Territories))
 	if errors.Is(err, sql.ErrNoRows) {
 		return who, fault.Fail(fault.Unauthenticated, "this sign-in has ended; sign in again")
@@ -110,8 +117,8 @@ func (c *People) PersonOf(ctx context.Context, token string) (fleet.Person, erro
 	return who, err
 }
 
-// HoldTerritories sets which territories a worker holds. Their devices load what they gain and drop what they lose with the
-// next exchange.
+// HoldTerritories sets which territories a worker holds. Their devices load what they gain and drop what they lose
+// with the next exchange.
 func (c *People) HoldTerritories(ctx context.Context, name string, territories []string) error {
 	if err := checkTerritories(territories); err != nil {
 		return err
@@ -134,15 +141,16 @@ func (c *People) HoldTerritories(ctx context.Context, name string, territories [
 	return nil
 }
 
-// SetRole gives a worker another role. The last admin stays one, so that somebody can always mend things. Devices learn of it with their next
-// exchange.
+// SetRole gives a worker another role. The last admin stays one, so that somebody can always mend things. Devices
+// learn of it with their next exchange.
 func (c *People) SetRole(ctx context.Context, name string, role rights.Role) error {
 	if !role.Valid() {
 		return fault.Fail(fault.Invalid, "%q is not a role; take reader, worker, lead or admin", role)
 	}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
 		var admins []string
-		if err := tx.SelectContext(ctx, &admins, `SELECT name FROM workers WHERE role = $1 AND password <> '' ORDER BY name FOR UPDATE`, rights.Admin); err != nil {
+		if err := tx.SelectContext(ctx, &admins, `SELECT name FROM workers
+				WHERE role = $1 AND password <> '' ORDER BY name FOR UPDATE`, rights.Admin); err != nil {
 			return err
 		}
 		if role != rights.Admin && slices.Equal(admins, []string{name}) {
@@ -178,7 +186,8 @@ func (c *People) Territories(ctx context.Context) ([]Territory, error) {
 		Records    int64  `db:"records"`
 	}
 	err := c.db.SelectContext(ctx, &fallen, `
-		SELECT key, collection, count(*) AS records FROM records, unnest(territories) AS key WHERE NOT removed AND key <> '*' GROUP BY key, collection`)
+		SELECT key, collection, count(*) AS records
+			FROM records, unnest(territories) AS key WHERE NOT removed AND key <> '*' GROUP BY key, collection`)
 	if err != nil {
 		return nil, err
 	}
@@ -186,7 +195,8 @@ func (c *People) Territories(ctx context.Context) ([]Territory, error) {
 		Key    string `db:"key"`
 		Worker string `db:"worker"`
 	}
-	if err := c.db.SelectContext(ctx, &holders, `SELECT key, name AS worker FROM workers, unnest(territories) AS key WHERE key <> '*' ORDER BY name`); err != nil {
+	if err := c.db.SelectContext(ctx, &holders, `SELECT key, name AS worker
+			FROM workers, unnest(territories) AS key WHERE key <> '*' ORDER BY name`); err != nil {
 		return nil, err
 	}
 	byKey := map[string]*Territory{}
@@ -214,7 +224,8 @@ const maxTerritory = 100 // characters
 func checkTerritories(territories []string) error {
 	for _, key := range territories {
 		if strings.TrimSpace(key) != key || key == "" || len(key) > maxTerritory {
-			return fault.Fail(fault.Invalid, "%q cannot be the key of a territory: take 1 to %d characters without blanks around them", key, maxTerritory)
+			return fault.Fail(fault.Invalid, "%q cannot be the key of a territory: take 1 to %d characters without blanks "+
+				"around them", key, maxTerritory)
 		}
 	}
 	return nil

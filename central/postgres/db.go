@@ -1,5 +1,6 @@
-// Package postgres is central's tables on PostgreSQL. It keeps and finds; what becomes of changes and what devices are sent is
-// decided elsewhere, over the same small set of tables that package memory keeps in maps. The two are to be read side by side.
+// Package postgres is central's tables on PostgreSQL. It keeps and finds; what becomes of changes and what devices
+// are sent is decided elsewhere, over the same small set of tables that package memory keeps in maps. The two are to
+// be read side by side.
 package postgres
 
 import (
@@ -61,7 +62,8 @@ func Open(ctx context.Context, options Options) (*DB, error) {
 	// A plan made while a table was small would be kept while it grows, and read all of it for each batch.
 	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	config.RuntimeParams["application_name"] = "homing"
-	d := &DB{DB: sqlx.NewDb(stdlib.OpenDB(*config), "pgx"), log: options.Log, now: options.Now, compiled: map[string]*definition.Collection{}}
+	d := &DB{DB: sqlx.NewDb(stdlib.OpenDB(*config), "pgx"), log: options.Log, now: options.Now,
+		compiled: map[string]*definition.Collection{}}
 	d.SetMaxOpenConns(options.Connections)
 	d.SetMaxIdleConns(options.Connections)
 	if err := d.prepare(ctx); err != nil {
@@ -135,7 +137,8 @@ func (d *DB) prepare(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
-	if _, err := d.ExecContext(ctx, `INSERT INTO identity (generation, direct, secret) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
+	if _, err := d.ExecContext(ctx, `INSERT INTO identity (generation, direct, secret) VALUES ($1, $2, $3)
+			ON CONFLICT DO NOTHING`,
 		uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7()), []byte(rand.Text())); err != nil {
 		return err
 	}
@@ -150,7 +153,8 @@ func (d *DB) readIdentity(ctx context.Context) error {
 	}
 	var generation, source uuid.UUID
 	var secret []byte
-	if err := d.QueryRowxContext(ctx, `SELECT generation, direct, secret FROM identity`).Scan(&generation, &source, &secret); err != nil {
+	if err := d.QueryRowxContext(ctx, `SELECT generation, direct, secret FROM identity`).Scan(&generation, &source,
+		&secret); err != nil {
 		return err
 	}
 	d.mu.Lock()
@@ -166,7 +170,8 @@ type Tx struct {
 }
 
 // The advisory locks of transactions. Whoever changes records shares the first, whoever defines has it alone; so the
-// definitions that changes are checked against are those that are there at the commit, and no two of them wait for each other.
+// definitions that changes are checked against are those that are there at the commit, and no two of them wait for
+// each other.
 const (
 	lockShared = `SELECT pg_advisory_xact_lock_shared(7071)`
 	lockAlone  = `SELECT pg_advisory_xact_lock(7071)`
@@ -201,8 +206,8 @@ func (d *DB) Deliver(ctx context.Context, work func(pulls.Tables) error) error {
 	return d.Snapshot(ctx, func(t *Tx) error { return work(t) })
 }
 
-// Within runs work in one transaction. It is tried again when PostgreSQL broke it off in favour of another, or when work
-// itself says so with [fault.ErrRaced].
+// Within runs work in one transaction. It is tried again when PostgreSQL broke it off in favour of another, or when
+// work itself says so with [fault.ErrRaced].
 func (d *DB) Within(ctx context.Context, work func(*Tx) error) error {
 	return d.tries(ctx, nil, work)
 }

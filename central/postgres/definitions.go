@@ -40,8 +40,8 @@ func (d *DB) Collection(ctx context.Context, name string) (*definition.Collectio
 	return all[name], nil
 }
 
-// definitions compiles each text once: compiling is dear, and a version that a transaction rolled back may come again with
-// other contents.
+// definitions compiles each text once: compiling is dear, and a version that a transaction rolled back may come again
+// with other contents.
 func (d *DB) definitions(ctx context.Context, q Querier) (map[string]*definition.Collection, error) {
 	var rows []struct {
 		Name string `db:"name"`
@@ -88,7 +88,8 @@ func (t *Tx) PutDefinition(ctx context.Context, author string, c *definition.Col
 	if n, err := written.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(fault.ErrRaced, err)
 	}
-	if _, err := t.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at) VALUES ($1, $2, $3, $4, $5)`,
+	if _, err := t.ExecContext(ctx, `INSERT INTO definitions (collection, version, doc, author, defined_at)
+			VALUES ($1, $2, $3, $4, $5)`,
 		d.Collection, d.Version, string(text), author, t.db.Now()); err != nil {
 		return err
 	}

@@ -28,12 +28,15 @@ type carried struct {
 // noteExchange adds to the log of an exchange.
 func (t *Tx) noteExchange(ctx context.Context, device, exchange uuid.UUID, at time.Time, c carried) error {
 	_, err := t.ExecContext(ctx, `
-		INSERT INTO exchanges AS e (id, device, started_at, last_at, batches, applied, merged, refused, waiting, repeated, delivered, bytes_in, bytes_out, held)
+		INSERT INTO exchanges AS e (id, device, started_at, last_at, batches, applied, merged, refused, waiting, repeated,
+			delivered, bytes_in, bytes_out, held)
 		VALUES ($1, $2, $3, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
-		ON CONFLICT (device, id) DO UPDATE SET last_at = $3, batches = e.batches + $4, applied = e.applied + $5, merged = e.merged + $6,
+		ON CONFLICT (device, id) DO UPDATE SET last_at = $3, batches = e.batches + $4, applied = e.applied + $5,
+			merged = e.merged + $6,
 			refused = e.refused + $7, waiting = e.waiting + $8, repeated = e.repeated + $9, delivered = e.delivered + $10,
 			bytes_in = e.bytes_in + $11, bytes_out = e.bytes_out + $12, held = e.held + $13`,
-		exchange, device, at, c.batches, c.applied, c.merged, c.refused, c.waiting, c.repeated, c.delivered, c.bytesIn, c.bytesOut, c.held)
+		exchange, device, at, c.batches, c.applied, c.merged, c.refused, c.waiting, c.repeated, c.delivered, c.bytesIn,
+		c.bytesOut, c.held)
 	return err
 }
 
@@ -94,7 +97,8 @@ func (t *Tx) notePage(ctx context.Context, device, exchange uuid.UUID, at time.T
 			revisions[n] = -r.Revision
 		}
 	}
-	_, err := t.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, collections, records, revisions) VALUES ($1, $2, $3, ARRAY[$4], $5::uuid[], $6)`,
+	_, err := t.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, collections, records, revisions)
+			VALUES ($1, $2, $3, ARRAY[$4], $5::uuid[], $6)`,
 		device, exchange, at, page.Collection, records, revisions)
 	return err
 }

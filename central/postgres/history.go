@@ -21,7 +21,8 @@ func (t *Tx) FieldsAt(ctx context.Context, at desk.Key, revision int64) (record.
 // FieldsAt gives the fields that a record had at a revision, from the history.
 func FieldsAt(ctx context.Context, q Querier, at desk.Key, revision int64) (record.Fields, error) {
 	var deltas [][]byte
-	if err := q.SelectContext(ctx, &deltas, `SELECT delta FROM versions WHERE collection = $1 AND record = $2 AND revision <= $3 ORDER BY revision`,
+	if err := q.SelectContext(ctx, &deltas, `SELECT delta FROM versions
+			WHERE collection = $1 AND record = $2 AND revision <= $3 ORDER BY revision`,
 		at.Collection, at.ID, revision); err != nil {
 		return nil, err
 	}
@@ -49,7 +50,8 @@ func (t *Tx) Disputed(ctx context.Context, at desk.Key) ([]desk.Accepted, error)
 		Device      string    `db:"device"`
 	}
 	if err := t.SelectContext(ctx, &rows, `SELECT revision, delta, sent, decisions, incarnation, number, stamp, device FROM versions
-		WHERE collection = $1 AND record = $2 AND decisions IS NOT NULL ORDER BY revision DESC`, at.Collection, at.ID); err != nil {
+		WHERE collection = $1 AND record = $2 AND decisions IS NOT NULL
+			ORDER BY revision DESC`, at.Collection, at.ID); err != nil {
 		return nil, err
 	}
 	past := make([]desk.Accepted, len(rows))

@@ -14,8 +14,8 @@ import (
 
 const channel = "homing"
 
-// live spreads events among the instances on one database (LISTEN and NOTIFY) and to the listeners of this one. A listener
-// that is slow misses events rather than holding anybody up: the next event tells it to look anyway.
+// live spreads events among the instances on one database (LISTEN and NOTIFY) and to the listeners of this one. A
+// listener that is slow misses events rather than holding anybody up: the next event tells it to look anyway.
 type live struct {
 	log    *slog.Logger
 	cancel context.CancelFunc
@@ -28,7 +28,8 @@ type live struct {
 
 func listen(database string, log *slog.Logger, heard func(fleet.Event)) *live {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &live{log: log, heard: heard, cancel: cancel, done: make(chan struct{}), listeners: map[chan fleet.Event]struct{}{}}
+	l := &live{log: log, heard: heard, cancel: cancel, done: make(chan struct{}),
+		listeners: map[chan fleet.Event]struct{}{}}
 	go l.run(ctx, database)
 	return l
 }

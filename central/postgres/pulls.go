@@ -16,8 +16,8 @@ import (
 	"homing/wire"
 )
 
-// Covered is the condition that a record is covered by who holds the territories of an argument. It says what rights.Covers
-// says.
+// Covered is the condition that a record is covered by who holds the territories of an argument. It says what
+// rights.Covers says.
 func Covered(argument string) string {
 	return fmt.Sprintf(`('*' = ANY(%[1]s::text[]) OR '*' = ANY(territories) OR territories && %[1]s::text[])`, argument)
 }
@@ -44,17 +44,19 @@ const entryColumns = `id, revision, position, removed, fields, marks, array_to_j
 	array_to_json(left_territories) AS left_territories, incarnation, number, author, device, edited_at, received_at`
 
 func (e entry) entry() pulls.Entry {
-	return pulls.Entry{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Fields: e.Fields, Marks: e.Marks,
+	return pulls.Entry{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Fields: e.Fields,
+		Marks:       e.Marks,
 		Territories: e.Territories, Left: e.Left, Source: change.Source{Incarnation: e.Incarnation, Number: e.Number},
 		Last: desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
 }
 
 // Head is [pulls.Tables.Head].
 func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error) {
-	// Where the statistics lag behind a collection that has grown fast, PostgreSQL would sort all that is left for each page,
-	// instead of going along the index of positions.
+	// Where the statistics lag behind a collection that has grown fast, PostgreSQL would sort all that is left for each
+	// page, instead of going along the index of positions.
 	var way string
-	err = t.QueryRowxContext(ctx, `SELECT head, set_config('enable_sort', 'off', true) FROM collections WHERE name = $1`, collection).Scan(&head, &way)
+	err = t.QueryRowxContext(ctx, `SELECT head, set_config('enable_sort', 'off', true) FROM collections WHERE name = $1`,
+		collection).Scan(&head, &way)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -62,8 +64,10 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 }
 
 // ReceivedBefore is [pulls.Tables.ReceivedBefore].
-func (t *Tx) ReceivedBefore(ctx context.Context, collection string, position int64) (at time.Time, found bool, err error) {
-	err = t.QueryRowxContext(ctx, `SELECT received_at FROM records WHERE collection = $1 AND position <= $2 ORDER BY position DESC LIMIT 1`,
+func (t *Tx) ReceivedBefore(ctx context.Context, collection string,
+	position int64) (at time.Time, found bool, err error) {
+	err = t.QueryRowxContext(ctx, `SELECT received_at FROM records
+			WHERE collection = $1 AND position <= $2 ORDER BY position DESC LIMIT 1`,
 		collection, position).Scan(&at)
 	if errors.Is(err, sql.ErrNoRows) {
 		return at, false, nil
@@ -73,7 +77,8 @@ func (t *Tx) ReceivedBefore(ctx context.Context, collection string, position int
 
 // Count is [pulls.Tables.Count].
 func (t *Tx) Count(ctx context.Context, collection string, covers []string) (n int64, err error) {
-	err = t.QueryRowxContext(ctx, `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed AND `+Covered("$2"), collection, covers).Scan(&n)
+	err = t.QueryRowxContext(ctx,
+		`SELECT count(*) FROM records WHERE collection = $1 AND NOT removed AND `+Covered("$2"), collection, covers).Scan(&n)
 	return n, err
 }
 
@@ -102,7 +107,8 @@ func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take f
 // Entries is [pulls.Tables.Entries].
 func (t *Tx) Entries(ctx context.Context, collection string, ids []uuid.UUID) (map[uuid.UUID]pulls.Entry, error) {
 	var rows []entry
-	err := t.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM records WHERE collection = $1 AND id = ANY($2::uuid[])`, collection, Texts(ids))
+	err := t.SelectContext(ctx, &rows,
+		`SELECT `+entryColumns+` FROM records WHERE collection = $1 AND id = ANY($2::uuid[])`, collection, Texts(ids))
 	found := make(map[uuid.UUID]pulls.Entry, len(rows))
 	for _, row := range rows {
 		found[row.ID] = row.entry()
@@ -119,7 +125,8 @@ func (d *DB) NotePull(ctx context.Context, device uuid.UUID, ask pulls.Request, 
 	return d.Within(ctx, func(t *Tx) error {
 		// While a device loads, its cursor stands still.
 		if _, err := t.ExecContext(ctx, `
-			INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, $2, $3::bigint, $4::timestamptz WHERE NOT $5
+			INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, $2, $3::bigint, $4::timestamptz
+				WHERE NOT $5
 			ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
 			device, ask.Collection, stored, ask.At, ask.Load); err != nil {
 			return err

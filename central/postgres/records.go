@@ -41,9 +41,11 @@ const rowColumns = `collection, id, revision, position, restored, removed, field
 	array_to_json(left_territories) AS left_territories, author, device, edited_at, received_at`
 
 func (s storedRow) row() (*desk.Row, error) {
-	r := &desk.Row{State: merge.State{Revision: s.Revision, Removed: s.Removed}, Restored: s.Restored, Territories: s.Territories, Left: s.Left, Stored: true,
+	r := &desk.Row{State: merge.State{Revision: s.Revision, Removed: s.Removed}, Restored: s.Restored,
+		Territories: s.Territories, Left: s.Left, Stored: true,
 		Last: desk.LastChange{Author: s.Author, Device: s.Device, EditedAt: s.EditedAt.UTC(), ReceivedAt: s.ReceivedAt.UTC()}}
-	err := errors.Join(json.Unmarshal(s.Fields, &r.Fields), json.Unmarshal(s.Marks, &r.Marks), json.Unmarshal(s.Computed, &r.Computed))
+	err := errors.Join(json.Unmarshal(s.Fields, &r.Fields), json.Unmarshal(s.Marks, &r.Marks),
+		json.Unmarshal(s.Computed, &r.Computed))
 	if err != nil {
 		return nil, fmt.Errorf("stored record %s: %w", s.ID, err)
 	}
@@ -87,7 +89,8 @@ func (t *Tx) rows(ctx context.Context, wanted []desk.Key, lock string) (map[desk
 }
 
 // ParentsOf is [changes.Loading.ParentsOf].
-func (t *Tx) ParentsOf(ctx context.Context, c *definition.Collection, ids []uuid.UUID) (parents []uuid.UUID, err error) {
+func (t *Tx) ParentsOf(ctx context.Context, c *definition.Collection,
+	ids []uuid.UUID) (parents []uuid.UUID, err error) {
 	err = t.SelectContext(ctx, &parents, fmt.Sprintf(`
 		SELECT DISTINCT (fields->>'%[1]s')::uuid FROM records WHERE collection = $1 AND id = ANY($2::uuid[])
 			AND fields->>'%[1]s' ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$'`, c.Parent.Field),
@@ -96,7 +99,8 @@ func (t *Tx) ParentsOf(ctx context.Context, c *definition.Collection, ids []uuid
 }
 
 // ChildrenOf is [changes.Loading.ChildrenOf]. It goes by the index that the parent's field has.
-func (t *Tx) ChildrenOf(ctx context.Context, child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+func (t *Tx) ChildrenOf(ctx context.Context, child *definition.Collection,
+	parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
 	var rows []struct {
 		Parent uuid.UUID `db:"parent"`
 		ID     uuid.UUID `db:"id"`
@@ -111,7 +115,8 @@ func (t *Tx) ChildrenOf(ctx context.Context, child *definition.Collection, paren
 }
 
 // Counted is [changes.Loading.Counted].
-func (t *Tx) Counted(ctx context.Context, child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]desk.Child, error) {
+func (t *Tx) Counted(ctx context.Context, child *definition.Collection,
+	parents []uuid.UUID) (map[uuid.UUID][]desk.Child, error) {
 	var rows []struct {
 		Parent   uuid.UUID `db:"parent"`
 		ID       uuid.UUID `db:"id"`
@@ -119,7 +124,8 @@ func (t *Tx) Counted(ctx context.Context, child *definition.Collection, parents 
 		Computed []byte    `db:"computed"`
 	}
 	from := byValue(child.Parent.Field, child.Definition.Collection, "$1", "id, fields, computed")
-	if err := t.SelectContext(ctx, &rows, `SELECT k.value AS parent, r.* FROM `+from+` ORDER BY r.id`, Texts(parents)); err != nil {
+	if err := t.SelectContext(ctx, &rows, `SELECT k.value AS parent, r.* FROM `+from+` ORDER BY r.id`,
+		Texts(parents)); err != nil {
 		return nil, err
 	}
 	found := map[uuid.UUID][]desk.Child{}
@@ -134,11 +140,13 @@ func (t *Tx) Counted(ctx context.Context, child *definition.Collection, parents 
 }
 
 // ByValue is [changes.Finding.ByValue]. It goes by the index that the definition's key brings.
-func (t *Tx) ByValue(ctx context.Context, c *definition.Collection, field string, wanted []string) ([]changes.Found, error) {
+func (t *Tx) ByValue(ctx context.Context, c *definition.Collection, field string,
+	wanted []string) ([]changes.Found, error) {
 	var rows []storedRow
 	from := byValue(field, c.Definition.Collection, "$1", "*")
 	columns := `k.value AS text, ` + rowColumns
-	if err := t.SelectContext(ctx, &rows, `SELECT `+columns+` FROM `+from+` ORDER BY r.position DESC`, wanted); err != nil {
+	if err := t.SelectContext(ctx, &rows, `SELECT `+columns+` FROM `+from+` ORDER BY r.position DESC`,
+		wanted); err != nil {
 		return nil, err
 	}
 	found := make([]changes.Found, len(rows))
@@ -159,7 +167,8 @@ func (t *Tx) LockKey(ctx context.Context, collection, field string) error {
 }
 
 // Each is [changes.Defining.Each].
-func (t *Tx) Each(ctx context.Context, collection string, removed bool, take func(id uuid.UUID, row *desk.Row) error) error {
+func (t *Tx) Each(ctx context.Context, collection string, removed bool,
+	take func(id uuid.UUID, row *desk.Row) error) error {
 	const chunk = 1000
 	after := uuid.Nil
 	for {

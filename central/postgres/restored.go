@@ -18,7 +18,8 @@ func (t *Tx) Restored(ctx context.Context, since time.Time, generation, source u
 			WHERE v.collection = r.collection AND v.record = r.id AND v.received_at <= $1), 0) END`, since); err != nil {
 		return err
 	}
-	if _, err := t.ExecContext(ctx, `INSERT INTO generations (generation, restored_at) SELECT generation, now() FROM identity ON CONFLICT DO NOTHING`); err != nil {
+	if _, err := t.ExecContext(ctx, `INSERT INTO generations (generation, restored_at) SELECT generation, now()
+			FROM identity ON CONFLICT DO NOTHING`); err != nil {
 		return err
 	}
 	// Changes made at central itself are numbered anew, too: numbers after the backup may be known to devices.
@@ -32,7 +33,8 @@ func (t *Tx) Restored(ctx context.Context, since time.Time, generation, source u
 	for name, compiled := range all {
 		for field := range compiled.SeriesFields() {
 			series := Sequence(desk.Series{Collection: name, Field: field})
-			if _, err := t.ExecContext(ctx, fmt.Sprintf(`SELECT setval('%[1]s', last_value + $1) FROM %[1]s`, series), changes.SeriesGap); err != nil {
+			if _, err := t.ExecContext(ctx, fmt.Sprintf(`SELECT setval('%[1]s', last_value + $1) FROM %[1]s`, series),
+				changes.SeriesGap); err != nil {
 				return err
 			}
 		}

@@ -24,7 +24,8 @@ func (t *Tx) makeSeries(ctx context.Context, c *definition.Collection) error {
 	all := c.SeriesFields()
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		sequence := Sequence(desk.Series{Collection: c.Definition.Collection, Field: name})
-		if _, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE SEQUENCE IF NOT EXISTS %s START WITH %d`, sequence, all[name].First)); err != nil {
+		if _, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE SEQUENCE IF NOT EXISTS %s START WITH %d`, sequence,
+			all[name].First)); err != nil {
 			return err
 		}
 	}
@@ -42,8 +43,8 @@ func (t *Tx) Draw(ctx context.Context, series desk.Series, count int) ([]int64, 
 	return numbers, err
 }
 
-// Advance is [changes.Loading.Advance]. PostgreSQL moves a sequence forward or back as it is told, so nobody else may move it
-// between the look and the move.
+// Advance is [changes.Loading.Advance]. PostgreSQL moves a sequence forward or back as it is told, so nobody else may
+// move it between the look and the move.
 func (t *Tx) Advance(ctx context.Context, series desk.Series, behind int64) error {
 	sequence := Sequence(series)
 	if _, err := t.ExecContext(ctx, `SELECT pg_advisory_xact_lock(7073, hashtext($1))`, sequence); err != nil {
@@ -57,8 +58,8 @@ func (t *Tx) Advance(ctx context.Context, series desk.Series, behind int64) erro
 // maxDirect is how many numbers one call of DirectNumbers takes at most.
 const maxDirect = 10_000
 
-// DirectNumbers is [changes.Loading.DirectNumbers]. Each step of the sequence stands for a block of numbers, so that nobody
-// else gets a number in between.
+// DirectNumbers is [changes.Loading.DirectNumbers]. Each step of the sequence stands for a block of numbers, so that
+// nobody else gets a number in between.
 func (t *Tx) DirectNumbers(ctx context.Context, count int) (first int64, err error) {
 	if count == 0 {
 		return 0, nil

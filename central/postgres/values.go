@@ -9,18 +9,18 @@ import (
 	"homing/core/definition"
 )
 
-// byValue gives the records of a collection in which a field has one of the texts of an argument, as r, with the text as
-// k.value. Each text is looked up on its own, through the partial index: for a condition on all of them at once PostgreSQL,
-// which knows nothing of what stands in the JSON of a table that is being filled, would read the whole collection. Names hold
-// only small letters, digits and underscores.
+// byValue gives the records of a collection in which a field has one of the texts of an argument, as r, with the text
+// as k.value. Each text is looked up on its own, through the partial index: for a condition on all of them at once
+// PostgreSQL, which knows nothing of what stands in the JSON of a table that is being filled, would read the whole
+// collection. Names hold only small letters, digits and underscores.
 func byValue(field, collection, argument, columns string) string {
 	return fmt.Sprintf(`unnest(%[3]s::text[]) AS k (value) CROSS JOIN LATERAL (
 		SELECT %[4]s FROM records WHERE %[2]s AND fields->>'%[1]s' = k.value OFFSET 0) r`, field, partOf(collection), argument, columns)
 }
 
-// partOf is the condition of the partial indexes on the fields of a collection. The collection stands in an expression, so
-// that no other index fits it: PostgreSQL would take the primary key's for a collection that has few records by its
-// statistics, which lag behind.
+// partOf is the condition of the partial indexes on the fields of a collection. The collection stands in an
+// expression, so that no other index fits it: PostgreSQL would take the primary key's for a collection that has few
+// records by its statistics, which lag behind.
 func partOf(collection string) string {
 	return fmt.Sprintf(`(collection || '') = '%s' AND NOT removed`, collection)
 }
@@ -44,7 +44,8 @@ func (t *Tx) indexField(ctx context.Context, what, collection, field string) err
 	}
 	// Names of indexes are short; both parts hold only small letters, digits and underscores.
 	sum := sha256.Sum256([]byte(collection + " " + field))
-	_, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_%s_%s ON records ((fields->>'%s')) WHERE %s`,
-		what, hex.EncodeToString(sum[:8]), field, partOf(collection)))
+	_, err := t.ExecContext(ctx,
+		fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_%s_%s ON records ((fields->>'%s')) WHERE %s`,
+			what, hex.EncodeToString(sum[:8]), field, partOf(collection)))
 	return err
 }

@@ -13,9 +13,9 @@ import (
 // ViewSchema is the schema of the read-only views, one for each collection, that any SQL tool can open.
 const ViewSchema = "data"
 
-// makeView gives a collection's records typed columns: one for each field, and homing_id, homing_revision and so on. A value that
-// does not fit its column, since an older definition let it in, is null there. Names of collections and fields hold only small
-// letters, digits and underscores.
+// makeView gives a collection's records typed columns: one for each field, and homing_id, homing_revision and so on.
+// A value that does not fit its column, since an older definition let it in, is null there. Names of collections and
+// fields hold only small letters, digits and underscores.
 func (t *Tx) makeView(ctx context.Context, d definition.Definition) error {
 	columns := []string{"id AS homing_id"}
 	for _, field := range d.Fields {
@@ -24,11 +24,15 @@ func (t *Tx) makeView(ctx context.Context, d definition.Definition) error {
 		}
 		columns = append(columns, fmt.Sprintf("%s AS %q", viewColumn(field), field.Name))
 	}
-	columns = append(columns, "revision AS homing_revision", "edited_at AS homing_edited_at", "received_at AS homing_received_at", "author AS homing_author", "device AS homing_device")
+	columns = append(columns, "revision AS homing_revision", "edited_at AS homing_edited_at",
+		"received_at AS homing_received_at", "author AS homing_author", "device AS homing_device")
 	_, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE SCHEMA IF NOT EXISTS %[1]s; DROP VIEW IF EXISTS %[1]s.%[2]q;
-		CREATE VIEW %[1]s.%[2]q AS SELECT %[3]s FROM public.records WHERE collection = '%[2]s' AND NOT removed`, ViewSchema, d.Collection, strings.Join(columns, ", ")))
+		CREATE VIEW %[1]s.%[2]q AS SELECT %[3]s
+			FROM public.records WHERE collection = '%[2]s'
+			AND NOT removed`, ViewSchema, d.Collection, strings.Join(columns, ", ")))
 	if fault.State(err) == "2BP01" {
-		return fault.Fail(fault.Clash, "something else in the database is built upon the view %s.%s; drop it first", ViewSchema, d.Collection)
+		return fault.Fail(fault.Clash, "something else in the database is built upon the view %s.%s; drop it first",
+			ViewSchema, d.Collection)
 	}
 	return err
 }

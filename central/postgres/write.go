@@ -20,11 +20,13 @@ import (
 // Answers is [changes.Loading.Answers].
 func (t *Tx) Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64) (map[int64]desk.Kept, bool, error) {
 	var torn bool
-	if err := t.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM incarnations WHERE incarnation = $1 AND torn)`, incarnation).Scan(&torn); err != nil {
+	if err := t.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM incarnations WHERE incarnation = $1 AND torn)`,
+		incarnation).Scan(&torn); err != nil {
 		return nil, false, err
 	}
 	var rows []desk.Kept
-	err := t.SelectContext(ctx, &rows, `SELECT number, digest, answer FROM answers WHERE incarnation = $1 AND number = ANY($2)`, incarnation, numbers)
+	err := t.SelectContext(ctx, &rows, `SELECT number, digest, answer
+			FROM answers WHERE incarnation = $1 AND number = ANY($2)`, incarnation, numbers)
 	known := make(map[int64]desk.Kept, len(rows))
 	for _, r := range rows {
 		known[r.Number] = r
@@ -32,10 +34,11 @@ func (t *Tx) Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64
 	return known, torn, err
 }
 
-// HandOut is [changes.Writing.HandOut]. The collection's row stays locked until the commit, so no other transaction can hand
-// out later positions and commit them first.
+// HandOut is [changes.Writing.HandOut]. The collection's row stays locked until the commit, so no other transaction
+// can hand out later positions and commit them first.
 func (t *Tx) HandOut(ctx context.Context, collection string, count int) (head int64, err error) {
-	err = t.QueryRowxContext(ctx, `UPDATE collections SET head = head + $2 WHERE name = $1 RETURNING head`, collection, count).Scan(&head)
+	err = t.QueryRowxContext(ctx, `UPDATE collections SET head = head + $2 WHERE name = $1 RETURNING head`, collection,
+		count).Scan(&head)
 	return head, err
 }
 
@@ -51,7 +54,8 @@ func (t *Tx) Write(ctx context.Context, d *desk.Decided) error {
 		return err
 	}
 	if d.Torn {
-		if _, err := t.ExecContext(ctx, `UPDATE incarnations SET torn = true WHERE incarnation = $1`, d.Origin.Incarnation); err != nil {
+		if _, err := t.ExecContext(ctx, `UPDATE incarnations SET torn = true WHERE incarnation = $1`,
+			d.Origin.Incarnation); err != nil {
 			return err
 		}
 	}
@@ -72,10 +76,12 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 		return nil
 	}
 	size := len(d.Versions)
-	collections, records, kinds, authors := make([]string, size), make([]string, size), make([]string, size), make([]string, size)
+	collections, records, kinds, authors := make([]string, size), make([]string, size), make([]string, size),
+		make([]string, size)
 	deltas, stamps := make([]string, size), make([]string, size)
 	sent, decisions := make([]*string, size), make([]*string, size)
-	revisions, positions, bases, numbers := make([]int64, size), make([]int64, size), make([]int64, size), make([]int64, size)
+	revisions, positions, bases, numbers := make([]int64, size), make([]int64, size), make([]int64, size),
+		make([]int64, size)
 	removed := make([]bool, size)
 	off := make([]int64, size)
 	editedDevice, editedAt := make([]time.Time, size), make([]time.Time, size)
@@ -96,9 +102,11 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 		INSERT INTO versions (collection, record, revision, position, kind, base, delta, sent, decisions, number, stamp,
 			edited_device, edited_at, author, removed, uncertainty_ms, incarnation, batch, device, received_at)
 		SELECT u.*, $17, $18, $19, $20
-		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[], $9::json[],
+		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[],
+			$9::json[],
 			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::boolean[], $16::bigint[]) u`,
-		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice, editedAt, authors, removed, off,
+		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice,
+		editedAt, authors, removed, off,
 		d.Origin.Incarnation, d.Origin.Batch, d.Origin.Device, d.Origin.Received)
 	return err
 }
@@ -116,13 +124,15 @@ type recordColumns struct {
 func (to *recordColumns) add(v *desk.Version, r *desk.Row) {
 	to.collections, to.ids = append(to.collections, v.Collection), append(to.ids, v.ID.String())
 	to.fields, to.marks = append(to.fields, string(r.Fields.JSON())), append(to.marks, marshal(r.Marks))
-	to.revisions, to.positions, to.numbers = append(to.revisions, r.Revision), append(to.positions, v.Position), append(to.numbers, v.Change.Number)
+	to.revisions, to.positions, to.numbers = append(to.revisions, r.Revision), append(to.positions, v.Position),
+		append(to.numbers, v.Change.Number)
 	to.territories, to.left = append(to.territories, arrayLiteral(r.Territories)), append(to.left, arrayLiteral(r.Left))
-	to.authors, to.removed, to.edited = append(to.authors, v.Author), append(to.removed, r.Removed), append(to.edited, v.EditedAt)
+	to.authors, to.removed, to.edited = append(to.authors, v.Author), append(to.removed, r.Removed),
+		append(to.edited, v.EditedAt)
 }
 
-// writeRecords inserts new records and updates old ones. A record that another transaction has added meanwhile makes the
-// whole work start again.
+// writeRecords inserts new records and updates old ones. A record that another transaction has added meanwhile makes
+// the whole work start again.
 func (t *Tx) writeRecords(ctx context.Context, d *desk.Decided) error {
 	var fresh, old recordColumns
 	for _, v := range d.Versions {
@@ -138,14 +148,17 @@ func (t *Tx) writeRecords(ctx context.Context, d *desk.Decided) error {
 		$10::text[], $11::text[], $12::text[])
 		AS u (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories, author)`
 	run := func(c recordColumns, statement string) (sql.Result, error) {
-		return t.ExecContext(ctx, statement, c.collections, c.ids, c.revisions, c.positions, c.removed, c.fields, c.marks, c.numbers, c.edited,
+		return t.ExecContext(ctx, statement, c.collections, c.ids, c.revisions, c.positions, c.removed, c.fields, c.marks,
+			c.numbers, c.edited,
 			c.territories, c.left, c.authors, d.Origin.Incarnation, d.Origin.Device, d.Origin.Received)
 	}
 	if len(fresh.ids) > 0 {
 		done, err := run(fresh, `
-			INSERT INTO records (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories,
+			INSERT INTO records (collection, id, revision, position, removed, fields, marks, number, edited_at, territories,
+				left_territories,
 				author, incarnation, device, received_at)
-			SELECT u.collection, u.id, u.revision, u.position, u.removed, u.fields, u.marks, u.number, u.edited_at, u.territories::text[],
+			SELECT u.collection, u.id, u.revision, u.position, u.removed, u.fields, u.marks, u.number, u.edited_at,
+				u.territories::text[],
 				u.left_territories::text[], u.author, $13, $14, $15 FROM `+given+` ON CONFLICT (collection, id) DO NOTHING`)
 		if err != nil {
 			return err
@@ -158,7 +171,8 @@ func (t *Tx) writeRecords(ctx context.Context, d *desk.Decided) error {
 		return nil
 	}
 	_, err := run(old, `
-		UPDATE records r SET revision = u.revision, position = u.position, removed = u.removed, fields = u.fields, marks = u.marks,
+		UPDATE records r SET revision = u.revision, position = u.position, removed = u.removed, fields = u.fields,
+			marks = u.marks,
 			number = u.number, edited_at = u.edited_at, author = u.author, incarnation = $13, device = $14, received_at = $15,
 			territories = u.territories::text[], left_territories = u.left_territories::text[]
 		FROM `+given+` WHERE r.collection = u.collection AND r.id = u.id`)
@@ -206,7 +220,8 @@ func (t *Tx) writeAnswers(ctx context.Context, d *desk.Decided) error {
 	}
 	done, err := t.ExecContext(ctx, `
 		INSERT INTO answers (incarnation, number, digest, answer)
-		SELECT $1, u.* FROM unnest($2::bigint[], $3::bytea[], $4::json[]) u ON CONFLICT DO NOTHING`, d.Origin.Incarnation, numbers, digests, answers)
+		SELECT $1, u.* FROM unnest($2::bigint[], $3::bytea[],
+			$4::json[]) u ON CONFLICT DO NOTHING`, d.Origin.Incarnation, numbers, digests, answers)
 	if err != nil {
 		return err
 	}
@@ -243,7 +258,8 @@ func (t *Tx) Retag(ctx context.Context, collection string, moved map[uuid.UUID]*
 			return err
 		}
 		if _, err := t.ExecContext(ctx, `
-			UPDATE records r SET territories = u.now::text[], left_territories = u.gone::text[], position = $5::bigint - cardinality($2::uuid[]) + u.n
+			UPDATE records r SET territories = u.now::text[], left_territories = u.gone::text[],
+				position = $5::bigint - cardinality($2::uuid[]) + u.n
 			FROM unnest($2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY AS u (id, now, gone, n)
 			WHERE r.collection = $1 AND r.id = u.id`, collection, Texts(some), now, left, head); err != nil {
 			return err
@@ -255,8 +271,10 @@ func (t *Tx) Retag(ctx context.Context, collection string, moved map[uuid.UUID]*
 // TellAgain is [changes.Defining.TellAgain].
 func (t *Tx) TellAgain(ctx context.Context, collection string) error {
 	_, err := t.ExecContext(ctx, `
-		WITH moved AS (UPDATE collections SET head = head + (SELECT count(*) FROM records WHERE collection = $1) WHERE name = $1 RETURNING head),
+		WITH moved AS (UPDATE collections SET head = head + (SELECT count(*)
+			FROM records WHERE collection = $1) WHERE name = $1 RETURNING head),
 			numbered AS (SELECT id, row_number() OVER (ORDER BY position DESC) - 1 AS n FROM records WHERE collection = $1)
-		UPDATE records r SET position = (SELECT head FROM moved) - n FROM numbered WHERE r.collection = $1 AND r.id = numbered.id`, collection)
+		UPDATE records r SET position = (SELECT head FROM moved) - n
+			FROM numbered WHERE r.collection = $1 AND r.id = numbered.id`, collection)
 	return err
 }

@@ -1,8 +1,8 @@
-// Package pulls is what a device is sent: what changed in a collection after a cursor, each record once and in its latest
-// state, and those of the records that it has looked up which are now other than it has them.
+// Package pulls is what a device is sent: what changed in a collection after a cursor, each record once and in its
+// latest state, and those of the records that it has looked up which are now other than it has them.
 //
-// Who covers what, what a reading rule keeps from somebody, what a device has sent itself and how large a page gets is decided
-// here, over the few tables of a [Ground].
+// Who covers what, what a reading rule keeps from somebody, what a device has sent itself and how large a page gets
+// is decided here, over the few tables of a [Ground].
 package pulls
 
 import (
@@ -32,8 +32,8 @@ const (
 
 // Ground is what pulls stand on: PostgreSQL, or tables in memory for rehearsals. It has no rules of its own.
 type Ground interface {
-	// Deliver runs work on one snapshot. Positions become visible in the order of their numbers, so nothing can turn up later
-	// behind the head that it shows.
+	// Deliver runs work on one snapshot. Positions become visible in the order of their numbers, so nothing can turn up
+	// later behind the head that it shows.
 	Deliver(ctx context.Context, work func(Tables) error) error
 	// Secret is what central signs its seals with. It is the database's own, and comes back with a backup of it.
 	Secret() []byte
@@ -51,15 +51,15 @@ type Tables interface {
 	ReceivedBefore(ctx context.Context, collection string, position int64) (at time.Time, found bool, err error)
 	// Count is how many records that are not removed fall into one of the territories.
 	Count(ctx context.Context, collection string, covers []string) (int64, error)
-	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave out what
-	// does not concern the device by [Wanted], and need not.
+	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave out
+	// what does not concern the device by [Wanted], and need not.
 	Changed(ctx context.Context, wanted Wanted, limit int, take func(Entry) (more bool, err error)) error
 	// Entries gives those of the records that are there.
 	Entries(ctx context.Context, collection string, ids []uuid.UUID) (map[uuid.UUID]Entry, error)
 }
 
-// Wanted is what concerns a device: records of a collection after a position that fall into territories or have left one, or
-// that a store of the device has written last.
+// Wanted is what concerns a device: records of a collection after a position that fall into territories or have left
+// one, or that a store of the device has written last.
 type Wanted struct {
 	Collection string
 	After      int64
@@ -83,7 +83,8 @@ type Entry struct {
 
 // Record is the record as it travels to somebody who may see it.
 func (e Entry) Record() wire.Record {
-	r := wire.Record{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Author: e.Last.Author, Device: e.Last.Device,
+	r := wire.Record{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Author: e.Last.Author,
+		Device:   e.Last.Device,
 		EditedAt: e.Last.EditedAt, ReceivedAt: e.Last.ReceivedAt}
 	if !e.Removed {
 		r.Fields, r.Marks = e.Fields, e.Marks
@@ -130,10 +131,10 @@ func New(ground Ground, bytes int, now func() time.Time) *Pulls {
 	return &Pulls{ground: ground, bytes: bytes, now: now}
 }
 
-// Pull gives what changed in a collection after a cursor, each record once and in its latest state. A page ends at a number
-// of records or of bytes. What the asking store itself changed last is left out when it has stored the answer: it holds that
-// already. A load by a device that holds nothing yet leaves out what is removed. A record that has left the device's
-// territories since the cursor, or that its worker may no longer read, comes as a withdrawal.
+// Pull gives what changed in a collection after a cursor, each record once and in its latest state. A page ends at a
+// number of records or of bytes. What the asking store itself changed last is left out when it has stored the answer:
+// it holds that already. A load by a device that holds nothing yet leaves out what is removed. A record that has left
+// the device's territories since the cursor, or that its worker may no longer read, comes as a withdrawal.
 func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.Page, error) {
 	if ask.Limit == 0 {
 		ask.Limit = DefaultPage
@@ -167,15 +168,16 @@ func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.
 	return page, p.ground.NotePull(ctx, from.ID, ask, page, size)
 }
 
-// Covers gives the territories that a device asks for; nil stands for all that its workers hold. It is an error to ask for one
-// that they do not hold now.
+// Covers gives the territories that a device asks for; nil stands for all that its workers hold. It is an error to
+// ask for one that they do not hold now.
 func Covers(from fleet.Device, asked []string) ([]string, error) {
 	if asked == nil {
 		return from.Territories, nil
 	}
 	for _, key := range asked {
 		if !slices.Contains(from.Territories, key) && !slices.Contains(from.Territories, rights.All) {
-			return nil, fault.Fail(fault.Coverage, "the worker %s does not hold the territory %q now; ask for the definitions again", from.Worker, key)
+			return nil, fault.Fail(fault.Coverage, "the worker %s does not hold the territory %q now; ask for the "+
+				"definitions again", from.Worker, key)
 		}
 	}
 	return asked, nil
@@ -208,7 +210,8 @@ func (w *pull) fill(ctx context.Context) error {
 		return err
 	}
 	if w.ask.Cursor < 0 || w.ask.Cursor > head {
-		return fault.Fail(fault.Clash, "the cursor %d is beyond %d, the head of %s: central's database may have been put back to an earlier state; "+
+		return fault.Fail(fault.Clash, "the cursor %d is beyond %d, the head of %s: central's database may have been "+
+			"put back to an earlier state; "+
 			"keep what the device holds, and let whoever runs central look at it", w.ask.Cursor, head, w.ask.Collection)
 	}
 	w.page = wire.Page{Collection: w.ask.Collection, Records: []wire.Record{}, Cursor: head, Head: head}
@@ -276,9 +279,10 @@ func (w *pull) had(e Entry) bool {
 		slices.ContainsFunc(e.Left, func(key string) bool { return slices.Contains(w.ask.Covers, key) })
 }
 
-// Refresh gives those of the records that a device has looked up which are now other than it has them. What its workers may no
-// longer see, or what was never there, comes as a withdrawal.
-func (p *Pulls) Refresh(ctx context.Context, from fleet.Device, collection string, held []wire.HeldRecord) ([]wire.Record, error) {
+// Refresh gives those of the records that a device has looked up which are now other than it has them. What its
+// workers may no longer see, or what was never there, comes as a withdrawal.
+func (p *Pulls) Refresh(ctx context.Context, from fleet.Device, collection string,
+	held []wire.HeldRecord) ([]wire.Record, error) {
 	ids := make([]uuid.UUID, len(held))
 	for n, h := range held {
 		ids[n] = h.ID

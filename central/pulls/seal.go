@@ -11,9 +11,9 @@ import (
 	"time"
 )
 
-// A seal is central's own word on where it was: that it delivered a collection up to a cursor at a time. Devices keep it with
-// the cursor and show it when they come again. So a central whose database was put back to an earlier state notices that it is
-// not where it left it, and no device can make it believe so by saying a large number.
+// A seal is central's own word on where it was: that it delivered a collection up to a cursor at a time. Devices keep
+// it with the cursor and show it when they come again. So a central whose database was put back to an earlier state
+// notices that it is not where it left it, and no device can make it believe so by saying a large number.
 type seal struct {
 	collection string
 	cursor     int64
@@ -48,9 +48,9 @@ func (p *Pulls) read(text string) (s seal, ok bool) {
 	return s, errCursor == nil && errSeconds == nil && hmac.Equal([]byte(s.mac(p.ground.Secret())), []byte(parts[3]))
 }
 
-// Displaced says whether the seals that a device shows tell that the database was put back to an earlier state, and as of when
-// what the database has is not what it had then. What was delivered up to a cursor stays delivered for ever, so the head is
-// never behind one, and nothing before it was received after the seal was made.
+// Displaced says whether the seals that a device shows tell that the database was put back to an earlier state, and
+// as of when what the database has is not what it had then. What was delivered up to a cursor stays delivered for
+// ever, so the head is never behind one, and nothing before it was received after the seal was made.
 func (p *Pulls) Displaced(ctx context.Context, seals []string) (since time.Time, displaced bool, err error) {
 	err = p.ground.Deliver(ctx, func(t Tables) error {
 		for _, text := range seals {

@@ -55,8 +55,9 @@ type Group struct {
 	Of int       `json:"of" minimum:"1" doc:"How many changes the group has."`
 }
 
-// Digest tells two changes with the same number apart. It covers all that the change says, whatever the order in which it was
-// written; its values are canonical. How the clock was turned since is not said by the change, but measured when it is sent.
+// Digest tells two changes with the same number apart. It covers all that the change says, whatever the order in
+// which it was written; its values are canonical. How the clock was turned since is not said by the change, but
+// measured when it is sent.
 func (c Change) Digest() []byte {
 	hash := sha256.New()
 	text := func(part string) {

@@ -9,7 +9,8 @@ import (
 )
 
 func TestStampsOrderAsTexts(t *testing.T) {
-	stamps := []clock.Stamp{{}, {Counter: 1}, {Millis: 1}, {Millis: 255}, {Millis: 256}, {Millis: 1_795_000_000_000}, {Millis: 1_795_000_000_000, Counter: 9}, {Millis: 1 << 47}}
+	stamps := []clock.Stamp{{}, {Counter: 1}, {Millis: 1}, {Millis: 255}, {Millis: 256}, {Millis: 1_795_000_000_000},
+		{Millis: 1_795_000_000_000, Counter: 9}, {Millis: 1 << 47}}
 	texts := make([]string, len(stamps))
 	for n, s := range stamps {
 		texts[n] = s.String()
@@ -29,7 +30,8 @@ func TestStampsOrderAsTexts(t *testing.T) {
 func TestNextNeverGoesBackwards(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	last := clock.At(now)
-	for _, step := range []time.Duration{0, 0, -2 * time.Hour, time.Millisecond, -time.Hour * 24 * 400, 3 * time.Hour, -time.Second} {
+	for _, step := range []time.Duration{0, 0, -2 * time.Hour, time.Millisecond, -time.Hour * 24 * 400, 3 * time.Hour,
+		-time.Second} {
 		now = now.Add(step)
 		next := clock.Next(last, now)
 		if next.Compare(last) <= 0 {
@@ -78,7 +80,8 @@ func TestOffset(t *testing.T) {
 	if got := (clock.Offset{}).Correct(clock.At(at(9000)), received); got != clock.At(received) {
 		t.Errorf("an edit from the future counts as of %v", got.Time())
 	}
-	if got := (clock.Offset{By: -time.Hour}).Correct(clock.Stamp{Millis: 5, Counter: 3}, received); got.Millis != 0 || got.Counter != 3 {
+	if got := (clock.Offset{By: -time.Hour}).Correct(clock.Stamp{Millis: 5, Counter: 3}, received); got.Millis != 0 ||
+		got.Counter != 3 {
 		t.Errorf("a correction before 1970 gave %v", got)
 	}
 }

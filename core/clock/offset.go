@@ -9,8 +9,8 @@ type Offset struct {
 	Error time.Duration
 }
 
-// Measure takes the four times of one question and its answer: sent and back by the device's clock, received and answered
-// by central's. The round trip bounds the error, as in RFC 5905, section 8.
+// Measure takes the four times of one question and its answer: sent and back by the device's clock, received and
+// answered by central's. The round trip bounds the error, as in RFC 5905, section 8.
 func Measure(sent, received, answered, back time.Time) Offset {
 	return Offset{
 		By:    (received.Sub(sent) + answered.Sub(back)) / 2,
@@ -18,10 +18,10 @@ func Measure(sent, received, answered, back time.Time) Offset {
 	}
 }
 
-// Believe checks what a device says of its own clock against what central can see: a batch sent at sent by the device's
-// clock was received at received. Since no batch arrives before it is sent, received-sent is the offset plus the time
-// under way. A measurement that does not fit within tolerance under way is set aside for central's own. Whether the clock was wrong or the batch
-// was late nobody can tell, so the error is as large as the two differ.
+// Believe checks what a device says of its own clock against what central can see: a batch sent at sent by the
+// device's clock was received at received. Since no batch arrives before it is sent, received-sent is the offset plus
+// the time under way. A measurement that does not fit within tolerance under way is set aside for central's own.
+// Whether the clock was wrong or the batch was late nobody can tell, so the error is as large as the two differ.
 func (o Offset) Believe(sent, received time.Time, tolerance time.Duration) Offset {
 	seen := received.Sub(sent)
 	if underWay := seen - o.By; underWay >= -o.Error-time.Millisecond && underWay <= tolerance+o.Error {

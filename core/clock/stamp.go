@@ -1,9 +1,9 @@
 // Package clock orders edits made on devices whose clocks cannot be trusted.
 //
-// A [Stamp] is a hybrid logical clock reading (Kulkarni et al., "Logical Physical Clocks", 2014): milliseconds since the
-// Unix epoch and a counter, written so that the order of the texts is the order of the stamps. An [Offset] is what one
-// exchange measured of a device's clock; [Offset.Correct] turns a device's stamp into one that can be compared with
-// those of other devices.
+// A [Stamp] is a hybrid logical clock reading (Kulkarni et al., "Logical Physical Clocks", 2014): milliseconds since
+// the Unix epoch and a counter, written so that the order of the texts is the order of the stamps. An [Offset] is
+// what one exchange measured of a device's clock; [Offset.Correct] turns a device's stamp into one that can be
+// compared with those of other devices.
 //
 // Nothing here reads a clock: the time of day comes in from outside, so that a test can turn it back.
 package clock

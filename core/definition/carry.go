@@ -11,8 +11,8 @@ import (
 	"homing/core/record"
 )
 
-// Carry says how the values of records are carried over from the version before. Each part does its work once, when the field that it
-// names changes; in later versions it may stay in the file and does nothing more.
+// Carry says how the values of records are carried over from the version before. Each part does its work once, when
+// the field that it names changes; in later versions it may stay in the file and does nothing more.
 type Carry struct {
 	Rename  map[string]string          `json:"rename,omitempty" doc:"What a field was called, and what it is called now."`
 	Default map[string]json.RawMessage `json:"default,omitempty" doc:"The value of a field where a record has none."`
@@ -28,7 +28,8 @@ func (c Carry) problems(d Definition) []string {
 			wrong = append(wrong, fmt.Sprintf("rename names the field %q, which is not defined", c.Rename[name]))
 		}
 	}
-	for what, names := range map[string][]string{"default": slices.Sorted(maps.Keys(c.Default)), "convert": slices.Sorted(maps.Keys(c.Convert))} {
+	for what, names := range map[string][]string{"default": slices.Sorted(maps.Keys(c.Default)),
+		"convert": slices.Sorted(maps.Keys(c.Convert))} {
 		for _, name := range names {
 			if _, known := d.Field(name); !known {
 				wrong = append(wrong, fmt.Sprintf("%s names the field %q, which is not defined", what, name))
@@ -114,8 +115,8 @@ func fieldNames(definitions ...Definition) (names []string) {
 	return names
 }
 
-// RenamedSince are the names that fields had in earlier versions, with what they are called in d, given what was known of the version
-// before.
+// RenamedSince are the names that fields had in earlier versions, with what they are called in d, given what was
+// known of the version before.
 func (d Definition) RenamedSince(before Definition) map[string]string {
 	all := map[string]string{}
 	for old, now := range before.Renamed {
@@ -134,7 +135,8 @@ func (d Definition) RenamedSince(before Definition) map[string]string {
 	return all
 }
 
-// CurrentNames gives a delta with the names that its fields have now: a device with an older definition may still use old ones.
+// CurrentNames gives a delta with the names that its fields have now: a device with an older definition may still use
+// old ones.
 func (d Definition) CurrentNames(delta record.Delta) record.Delta {
 	var out record.Delta
 	for old, now := range d.Renamed {
@@ -194,9 +196,12 @@ func Differences(before, now Definition) []Difference {
 			note(field.Name, "goes")
 		}
 	}
-	for what, differ := range map[string]bool{"title": before.Title != now.Title, "label": before.Label != now.Label, "key": before.Key != now.Key,
-		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory, "rules": !maps.Equal(before.Sync.Rules, now.Sync.Rules),
-		"parent": !equal(before.Parent, now.Parent), "direction": before.Sync.Direction != now.Sync.Direction, "keep": before.Sync.Keep != now.Sync.Keep,
+	for what, differ := range map[string]bool{"title": before.Title != now.Title, "label": before.Label != now.Label,
+		"key":    before.Key != now.Key,
+		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory,
+		"rules":  !maps.Equal(before.Sync.Rules, now.Sync.Rules),
+		"parent": !equal(before.Parent, now.Parent), "direction": before.Sync.Direction != now.Sync.Direction,
+		"keep":                            before.Sync.Keep != now.Sync.Keep,
 		"maximum age":                     !equal(before.Sync.MaxAge, now.Sync.MaxAge),
 		"way of removals that meet edits": before.Rules().Removal != now.Rules().Removal,
 		"keeping of every step":           (before.Sync.Steps == Every) != (now.Sync.Steps == Every)} {
@@ -204,6 +209,9 @@ func Differences(before, now Definition) []Difference {
 			note("", "the "+what+" changes")
 		}
 	}
-	slices.SortStableFunc(all[:], func(a, b Difference) int { return bytes.Compare([]byte(a.Field+a.What), []byte(b.Field+b.What)) })
+	slices.SortStableFunc(all[:], func(a, b Difference) int {
+		return bytes.Compare([]byte(a.Field+a.What),
+			[]byte(b.Field+b.What))
+	})
 	return all
 }

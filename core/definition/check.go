@@ -31,7 +31,8 @@ func (d Definition) check() error {
 		case field.Computed != "" && d.Key == field.Name:
 			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s is worked out; take a field that people set", d.Key)}
 		case field.Local && d.Key == field.Name:
-			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s stays on the device; take a field that central sees", d.Key)}
+			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s stays on the device; take a field that central sees",
+				d.Key)}
 		}
 	}
 	if d.Parent != nil {
@@ -41,11 +42,14 @@ func (d Definition) check() error {
 		case !known:
 			return &ruleError{[]string{"parent", "field"}, fmt.Errorf("%q is not a field of the collection", d.Parent.Field)}
 		case field.Reference != "" && field.Reference != d.Parent.Collection:
-			return &ruleError{[]string{"parent", "field"}, fmt.Errorf("%s refers to %s, not to the parent %s", field.Name, field.Reference, d.Parent.Collection)}
+			return &ruleError{[]string{"parent", "field"}, fmt.Errorf("%s refers to %s, not to the parent %s", field.Name,
+				field.Reference, d.Parent.Collection)}
 		case !settable || field.Local:
-			return &ruleError{[]string{"parent", "field"}, fmt.Errorf("%s cannot link to the parent: it %s", field.Name, firstOf(why, "stays on the device"))}
+			return &ruleError{[]string{"parent", "field"}, fmt.Errorf("%s cannot link to the parent: it %s", field.Name,
+				firstOf(why, "stays on the device"))}
 		case !slices.Contains(parentRemovals, d.Parent.Removal):
-			return &ruleError{[]string{"parent", "removal"}, fmt.Errorf("%q is not what a removal does: take restrict, remove or keep", d.Parent.Removal)}
+			return &ruleError{[]string{"parent", "removal"}, fmt.Errorf("%q is not what a removal does: take restrict, "+
+				"remove or keep", d.Parent.Removal)}
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Sync.Rules)) {
@@ -54,10 +58,12 @@ func (d Definition) check() error {
 		}
 	}
 	if !slices.Contains([]Direction{"", Both, Up, Down}, d.Sync.Direction) {
-		return &ruleError{[]string{"sync", "direction"}, fmt.Errorf("%q is not a direction: take both, up or down", d.Sync.Direction)}
+		return &ruleError{[]string{"sync", "direction"}, fmt.Errorf("%q is not a direction: take both, up or down",
+			d.Sync.Direction)}
 	}
 	if !slices.Contains([]Steps{"", Folded, Every}, d.Sync.Steps) {
-		return &ruleError{[]string{"sync", "steps"}, fmt.Errorf("%q does not say which steps are sent: take folded or every", d.Sync.Steps)}
+		return &ruleError{[]string{"sync", "steps"}, fmt.Errorf("%q does not say which steps are sent: take folded or "+
+			"every", d.Sync.Steps)}
 	}
 	if err := d.Sync.Keep.check(); err != nil {
 		return &ruleError{[]string{"sync", "keep"}, err}

@@ -123,8 +123,8 @@ func (c *Collection) Validate(fields record.Fields) []change.Reason {
 	return reasons
 }
 
-// NewlyWrong are the reasons against after that did not hold against before: what was wrong already is not held against an
-// edit that does not touch it.
+// NewlyWrong are the reasons against after that did not hold against before: what was wrong already is not held
+// against an edit that does not touch it.
 func (c *Collection) NewlyWrong(before, after record.Fields) []change.Reason {
 	wrong := c.Validate(after)
 	if len(wrong) == 0 || len(before) == 0 {
@@ -154,7 +154,8 @@ func collect(invalid *jsonschema.ValidationError, d Definition, reasons *[]chang
 	switch what := invalid.ErrorKind.(type) {
 	case *kind.Required:
 		for _, name := range what.Missing {
-			*reasons = append(*reasons, change.Reason{Field: prefix + name, Code: change.CodeMissing, Message: "a value is required"})
+			*reasons = append(*reasons, change.Reason{Field: prefix + name, Code: change.CodeMissing,
+				Message: "a value is required"})
 		}
 		return
 	case *kind.AdditionalProperties:
@@ -167,7 +168,8 @@ func collect(invalid *jsonschema.ValidationError, d Definition, reasons *[]chang
 	_, any := invalid.ErrorKind.(*kind.AnyOf)
 	_, one := invalid.ErrorKind.(*kind.OneOf)
 	if any || one || len(invalid.Causes) == 0 {
-		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue, Message: sentence(invalid.ErrorKind)})
+		*reasons = append(*reasons, change.Reason{Field: path, Code: change.CodeInvalidValue,
+			Message: sentence(invalid.ErrorKind)})
 		return
 	}
 	for _, cause := range invalid.Causes {

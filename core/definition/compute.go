@@ -10,7 +10,8 @@ import (
 	"homing/core/rights"
 )
 
-// Brood are the children of one record in one collection that are not removed, each with its computed values, in the order of their ids.
+// Brood are the children of one record in one collection that are not removed, each with its computed values, in the
+// order of their ids.
 type Brood struct {
 	Collection *Collection
 	Records    []record.Fields
@@ -35,10 +36,11 @@ func (c *Collection) Totals(child string) bool { return slices.Contains(c.broods
 // HasTotals says whether a computed field uses children at all.
 func (c *Collection) HasTotals() bool { return len(c.broods()) > 0 }
 
-// Compute gives the values of the computed fields. They are worked out in the order of the definition, each over the record with those
-// worked out before it. An expression that cannot be worked out, since a value that it needs is missing or it is too dear, gives no value;
-// wrong says why for each.
-func (c *Collection) Compute(fields record.Fields, broods map[string]Brood) (computed record.Fields, wrong map[string]error) {
+// Compute gives the values of the computed fields. They are worked out in the order of the definition, each over the
+// record with those worked out before it. An expression that cannot be worked out, since a value that it needs is
+// missing or it is too dear, gives no value; wrong says why for each.
+func (c *Collection) Compute(fields record.Fields,
+	broods map[string]Brood) (computed record.Fields, wrong map[string]error) {
 	computed, wrong = record.Fields{}, map[string]error{}
 	if !c.Computes() {
 		return computed, wrong

@@ -1,6 +1,6 @@
-// Package definition says what a collection consists of. A definition is written as a YAML file ([ReadSource]), travels to
-// devices as JSON, and is compiled ([Definition.Compile]) into a [Collection], which validates records and labels them, with
-// the same verdict and the same paths at central and on every device.
+// Package definition says what a collection consists of. A definition is written as a YAML file ([ReadSource]),
+// travels to devices as JSON, and is compiled ([Definition.Compile]) into a [Collection], which validates records and
+// labels them, with the same verdict and the same paths at central and on every device.
 package definition
 
 import (
@@ -56,7 +56,8 @@ type Sync struct {
 // Name is what collections and fields may be called: they stand in paths, columns and command lines.
 var Name = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
 
-// Rules are what the merge needs to know: what the definition says, and what suits the field's type where it says nothing.
+// Rules are what the merge needs to know: what the definition says, and what suits the field's type where it says
+// nothing.
 func (d Definition) Rules() merge.Rules {
 	rules := merge.Rules{Fields: map[string]merge.Rule{}, Nested: map[string]bool{}, Removal: d.Sync.Removal}
 	for _, field := range d.Fields {
@@ -71,7 +72,8 @@ func (d Definition) Rules() merge.Rules {
 	return rules
 }
 
-// MergeRules gives the rule that holds for each field that people set, and for each part of one that has a rule of its own.
+// MergeRules gives the rule that holds for each field that people set, and for each part of one that has a rule of
+// its own.
 func (d Definition) MergeRules() map[string]merge.Rule {
 	var fields []string
 	for _, field := range d.Fields {
@@ -82,8 +84,8 @@ func (d Definition) MergeRules() map[string]merge.Rule {
 	return d.Rules().Named(fields)
 }
 
-// suits is the rule that a field has when its definition says none: a list without repetitions is a set, and keeps what both put in or took
-// out; anything else keeps the later edit.
+// suits is the rule that a field has when its definition says none: a list without repetitions is a set, and keeps
+// what both put in or took out; anything else keeps the later edit.
 func (f Field) suits() merge.Rule {
 	var schema struct {
 		Type   any  `json:"type"`
@@ -95,8 +97,8 @@ func (f Field) suits() merge.Rule {
 	return merge.Newest
 }
 
-// nested says whether a field is an object whose parts are merged one by one. A geometry is none: its members mean nothing without each
-// other.
+// nested says whether a field is an object whose parts are merged one by one. A geometry is none: its members mean
+// nothing without each other.
 func (f Field) nested() bool {
 	var schema struct {
 		Type       any                        `json:"type"`

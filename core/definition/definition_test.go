@@ -29,7 +29,8 @@ func TestReadSource(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Collection != "huts" || len(d.Fields) != 5 || d.Fields[1].Name != "beds" || d.Fields[1].Title != "Beds" || !d.Fields[0].Required {
+	if d.Collection != "huts" || len(d.Fields) != 5 || d.Fields[1].Name != "beds" || d.Fields[1].Title != "Beds" ||
+		!d.Fields[0].Required {
 		t.Errorf("read %+v", d)
 	}
 	if d.Sync.Removal != "edit-stays" {
@@ -45,15 +46,20 @@ func TestReadSourceSaysWhereAndWhat(t *testing.T) {
 		{"broken YAML", "collection: huts\nfields: [\n", "x.yaml:"},
 		{"no fields", "collection: huts\n", `x.yaml:1: the key "fields" is missing`},
 		{"bad name", "collection: My Huts\nfields: {a: {type: string}}\n", `x.yaml:1: "My Huts" cannot name a collection`},
-		{"unknown key", "collection: huts\ncolour: red\nfields: {a: {type: string}}\n", `x.yaml:2: the key "colour" is not known here`},
-		{"key twice", "collection: huts\nfields:\n  a: {type: string}\n  a: {type: number}\n", `x.yaml:4: the key "a" stands here a second time; the first is in line 3`},
+		{"unknown key", "collection: huts\ncolour: red\nfields: {a: {type: string}}\n",
+			`x.yaml:2: the key "colour" is not known here`},
+		{"key twice", "collection: huts\nfields:\n  a: {type: string}\n  a: {type: number}\n",
+			`x.yaml:4: the key "a" stands here a second time; the first is in line 3`},
 		{"bad type", "collection: huts\nfields:\n  a: {type: string}\n  b: {type: strange}\n", "x.yaml:4:"},
 		{"bad keyword value", "collection: huts\nfields:\n  a:\n    type: string\n    minLength: -1\n", "x.yaml:5:"},
 		{"bad pattern", "collection: huts\nfields:\n  a: {type: string, pattern: \"[\"}\n", "x.yaml:3:"},
-		{"required unknown", "collection: huts\nrequired: [b]\nfields: {a: {type: string}}\n", `x.yaml:2: required names the field "b"`},
-		{"label unknown", "collection: huts\nlabel: \"{b}\"\nfields: {a: {type: string}}\n", `x.yaml:2: the label "{b}" names the field "b"`},
+		{"required unknown", "collection: huts\nrequired: [b]\nfields: {a: {type: string}}\n",
+			`x.yaml:2: required names the field "b"`},
+		{"label unknown", "collection: huts\nlabel: \"{b}\"\nfields: {a: {type: string}}\n",
+			`x.yaml:2: the label "{b}" names the field "b"`},
 		{"label open", "collection: huts\nlabel: \"{a\"\nfields: {a: {type: string}}\n", "x.yaml:2: the label"},
-		{"unknown rule", "collection: huts\nfields: {a: {type: string}}\nsync:\n  rules: {a: loudest}\n", `x.yaml:4: "loudest" is not a merge rule`},
+		{"unknown rule", "collection: huts\nfields: {a: {type: string}}\nsync:\n  rules: {a: loudest}\n",
+			`x.yaml:4: "loudest" is not a merge rule`},
 		{"outside reference", "collection: huts\nfields:\n  a: {$ref: \"file:///etc/passwd\"}\n", "is not known here"},
 		{"two documents", good + "---\ncollection: b\n", "x.yaml: the file holds more than one document"},
 		{"alias", "collection: huts\nfields:\n  a: &x {type: string}\n  b: *x\n", "x.yaml:4: anchors and aliases"},

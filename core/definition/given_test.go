@@ -17,23 +17,29 @@ import (
 func TestSettingsThatCannotBe(t *testing.T) {
 	head := "collection: jobs\nfields:\n  name: {type: string}\n  up: {type: string, format: uuid}\n"
 	for says, text := range map[string]string{
-		"x.yaml:5: the field \"sum\": computed is a text":        head + "  sum: {type: number, computed: 3}\n",
-		"x.yaml:5: computed: \"record.x +\"":                     head + "  sum: {type: number, computed: record.x +}\n",
-		"undeclared reference to 'worker'":                       head + "  sum: {type: number, computed: worker.name}\n",
-		"stands alone; inside braces a comma ends a text":        head + "  sum: {type: number, computed: sum(children.a.map(x, x.n))}\n",
-		"x.yaml:5: number: a field is one of computed":           head + "  number: {type: string, series: A-1, local: true}\n",
-		"does not start a series":                                head + "  number: {type: string, series: A-}\n",
-		"so it cannot be required":                               head + "  number: {type: string, series: A-1}\nrequired: [number]\n",
-		"central never sees it":                                  head + "  memo: {type: string, local: true}\nrequired: [memo]\n",
-		"local is true or false":                                 head + "  memo: {type: string, local: maybe}\n",
-		"the key memo stays on the device":                       head + "  memo: {type: string, local: true}\nkey: memo\n",
-		"parent: \"over\" is not a field":                        head + "parent: {collection: sites, field: over}\n",
-		"parent: the key \"field\" is missing":                   head + "parent: {collection: sites}\n",
-		"not what a removal does: take restrict, remove or keep": head + "parent: {collection: sites, field: up, removal: forget}\n",
-		"refers to huts, not to the parent sites":                head + "  hut: {type: string, reference: huts}\nparent: {collection: sites, field: hut}\n",
-		"x.yaml:6: direction: \"sideways\"":                      head + "sync:\n  direction: sideways\n",
-		"\"a while\" is not a way to keep records":               head + "sync:\n  keep: a while\n",
-		"\"soon\" is not a time":                                 head + "sync:\n  max_age: {warn: soon}\n",
+		"x.yaml:5: the field \"sum\": computed is a text": head + "  sum: {type: number, computed: 3}\n",
+		"x.yaml:5: computed: \"record.x +\"":              head + "  sum: {type: number, computed: record.x +}\n",
+		"undeclared reference to 'worker'":                head + "  sum: {type: number, computed: worker.name}\n",
+		"stands alone; inside braces a comma ends a text": head +
+			"  sum: {type: number, computed: sum(children.a.map(x, x.n))}\n",
+		"x.yaml:5: number: a field is one of computed": head +
+			"  number: {type: string, series: A-1, local: true}\n",
+		"does not start a series": head + "  number: {type: string, series: A-}\n",
+		"so it cannot be required": head +
+			"  number: {type: string, series: A-1}\nrequired: [number]\n",
+		"central never sees it": head +
+			"  memo: {type: string, local: true}\nrequired: [memo]\n",
+		"local is true or false":               head + "  memo: {type: string, local: maybe}\n",
+		"the key memo stays on the device":     head + "  memo: {type: string, local: true}\nkey: memo\n",
+		"parent: \"over\" is not a field":      head + "parent: {collection: sites, field: over}\n",
+		"parent: the key \"field\" is missing": head + "parent: {collection: sites}\n",
+		"not what a removal does: take restrict, remove or keep": head +
+			"parent: {collection: sites, field: up, removal: forget}\n",
+		"refers to huts, not to the parent sites": head +
+			"  hut: {type: string, reference: huts}\nparent: {collection: sites, field: hut}\n",
+		"x.yaml:6: direction: \"sideways\"":        head + "sync:\n  direction: sideways\n",
+		"\"a while\" is not a way to keep records": head + "sync:\n  keep: a while\n",
+		"\"soon\" is not a time":                   head + "sync:\n  max_age: {warn: soon}\n",
 	} {
 		_, err := definition.ReadSource("x.yaml", []byte(text))
 		var wrong *definition.SourceError
@@ -77,7 +83,8 @@ func TestSeries(t *testing.T) {
 	if err != nil || s.First != 42 || s.Format(7) != "REP-00007" || s.Format(1234567) != "REP-1234567" {
 		t.Errorf("%+v, %v", s, err)
 	}
-	for text, want := range map[string]int64{"REP-00042": 42, "REP-1234567": 1234567, "REP-x": 0, "XEP-00001": 0, "REP--0001": 0, "": 0} {
+	for text, want := range map[string]int64{"REP-00042": 42, "REP-1234567": 1234567, "REP-x": 0, "XEP-00001": 0,
+		"REP--0001": 0, "": 0} {
 		if got, fits := s.Number(text); got*b2i(fits) != want {
 			t.Errorf("%q is number %d, %v", text, got, fits)
 		}
@@ -99,7 +106,8 @@ func b2i(b bool) int64 {
 }
 
 func TestSpansAndAges(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90 minutes": 90 * time.Minute, "1 hour": time.Hour, "7 days": 168 * time.Hour, "2 weeks": 336 * time.Hour,
+	for text, want := range map[string]time.Duration{"90 minutes": 90 * time.Minute, "1 hour": time.Hour,
+		"7 days": 168 * time.Hour, "2 weeks": 336 * time.Hour,
 		"0 days": 0, "-1 day": 0, "7": 0, "7 fortnights": 0, "": 0, "9999999 days": 0} {
 		if got, err := definition.ParseSpan(text); got != want || (err == nil) != (want > 0) {
 			t.Errorf("%q is %s, %v", text, got, err)
@@ -107,19 +115,23 @@ func TestSpansAndAges(t *testing.T) {
 	}
 	now := time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
 	age := &definition.MaxAge{Warn: "1 day", Block: "1 week"}
-	for ago, want := range map[time.Duration]definition.Age{0: definition.Fresh, 25 * time.Hour: definition.Old, 200 * time.Hour: definition.TooOld, -time.Hour: definition.Fresh} {
+	for ago, want := range map[time.Duration]definition.Age{0: definition.Fresh, 25 * time.Hour: definition.Old,
+		200 * time.Hour: definition.TooOld, -time.Hour: definition.Fresh} {
 		if got := age.Judge(now.Add(-ago), now); got != want {
 			t.Errorf("%s ago is %q", ago, got)
 		}
 	}
-	if age.Judge(time.Time{}, now) != definition.Unknown || (*definition.MaxAge)(nil).Judge(time.Time{}, now) != definition.Fresh {
+	if age.Judge(time.Time{}, now) != definition.Unknown ||
+		(*definition.MaxAge)(nil).Judge(time.Time{}, now) != definition.Fresh {
 		t.Error("what was never confirmed")
 	}
 }
 
-// Computed fields see those before them, children in every order give the same sum, and what cannot be worked out has no value.
+// Computed fields see those before them, children in every order give the same sum, and what cannot be worked out has
+// no value.
 func TestCompute(t *testing.T) {
-	lines := compile(t, "collection: lines\nfields:\n  bill: {type: string, format: uuid}\n  amount: {type: number}\nparent: {collection: bills, field: bill}\n")
+	lines := compile(t, "collection: lines\nfields:\n  bill: {type: string, format: uuid}\n  amount: {type: "+
+		"number}\nparent: {collection: bills, field: bill}\n")
 	bills := compile(t, `collection: bills
 fields:
   rate: {type: number}
@@ -139,7 +151,8 @@ fields:
 	var first string
 	for turn := range len(children) {
 		turned := append(append([]record.Fields{}, children[turn:]...), children[:turn]...)
-		got, wrong := bills.Compute(fields(t, `{"rate":0.5}`), map[string]definition.Brood{"lines": {Collection: lines, Records: turned}})
+		got, wrong := bills.Compute(fields(t, `{"rate":0.5}`),
+			map[string]definition.Brood{"lines": {Collection: lines, Records: turned}})
 		if first == "" {
 			first = string(got.JSON())
 		}
@@ -157,8 +170,11 @@ fields:
 }
 
 func TestFill(t *testing.T) {
-	c := compile(t, "collection: jobs\nfields:\n  name: {type: string}\n  by: {type: string, filled: worker.name + \" at \" + change.received}\n  first: {type: string, filled: \"record.first == null ? worker.name : record.first\"}\n")
-	got, err := c.Fill(fields(t, `{"name":"x","first":"mira"}`), definition.Accepting{Who: rights.Person{Name: "tobin"}, Received: "noon"})
+	c := compile(t, "collection: jobs\nfields:\n  name: {type: string}\n  by: {type: string, filled: worker.name + "+
+		"\" at \" + change.received}\n  first: {type: string, filled: \"record.first == null ? worker.name : "+
+		"record.first\"}\n")
+	got, err := c.Fill(fields(t, `{"name":"x","first":"mira"}`),
+		definition.Accepting{Who: rights.Person{Name: "tobin"}, Received: "noon"})
 	if err != nil || string(got.JSON()) != `{"by":"tobin at noon","first":"mira"}` {
 		t.Errorf("%s, %v", got.JSON(), err)
 	}

@@ -10,9 +10,10 @@ import (
 	"homing/core/rights"
 )
 
-// Access are CEL expressions that say who may do what with a record, beyond what the role allows. They see worker (name, role,
-// territories), before (the record as it was; null for an add) and after (as it would be; null for a removal). An expression
-// that is left out allows. Admins are not bound by them, so that nobody can lock everybody out.
+// Access are CEL expressions that say who may do what with a record, beyond what the role allows. They see worker
+// (name, role, territories), before (the record as it was; null for an add) and after (as it would be; null for a
+// removal). An expression that is left out allows. Admins are not bound by them, so that nobody can lock everybody
+// out.
 type Access struct {
 	Read   string `json:"read,omitempty" doc:"Sees the record as before and as after."`
 	Add    string `json:"add,omitempty"`
@@ -55,7 +56,8 @@ func (d Definition) guard() (guard, error) {
 			return g, err
 		}
 	}
-	for act, text := range map[string]string{actRead: d.Access.Read, actAdd: d.Access.Add, actEdit: d.Access.Edit, actRemove: d.Access.Remove} {
+	for act, text := range map[string]string{actRead: d.Access.Read, actAdd: d.Access.Add, actEdit: d.Access.Edit,
+		actRemove: d.Access.Remove} {
 		if text == "" {
 			continue
 		}
@@ -137,7 +139,8 @@ func (c *Collection) allows(act string, who rights.Person, before, after record.
 	for n, key := range who.Territories {
 		held[n] = key
 	}
-	variables := map[string]any{"worker": map[string]any{"name": who.Name, "role": string(who.Role), "territories": held}, "before": nil, "after": nil}
+	variables := map[string]any{"worker": map[string]any{"name": who.Name, "role": string(who.Role),
+		"territories": held}, "before": nil, "after": nil}
 	for name, fields := range map[string]record.Fields{"before": before, "after": after} {
 		if fields == nil {
 			continue

@@ -35,7 +35,8 @@ const (
 // Keep is how devices keep the records that central has. What central does not have yet is always kept.
 type Keep string
 
-// The ways to keep records. Empty means always; anything else is a span of time after central last confirmed the records.
+// The ways to keep records. Empty means always; anything else is a span of time after central last confirmed the
+// records.
 const (
 	Always   Keep = "always"
 	OnDemand Keep = "on demand" // asked for at central while in signal; what was looked at stays
@@ -58,7 +59,8 @@ func (k Keep) check() error {
 	if k == "" || k == Always || k == OnDemand || k == Never || k.For() > 0 {
 		return nil
 	}
-	return fmt.Errorf("%q is not a way to keep records: take always, on demand, never, or a time such as 7 days", string(k))
+	return fmt.Errorf("%q is not a way to keep records: take always, on demand, never, or a time such as 7 days",
+		string(k))
 }
 
 // MaxAge is how old what a device holds may get, since central last confirmed it.
@@ -108,6 +110,7 @@ func ParseSpan(text string) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	unit := map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}[parts[2]]
+	unit := map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour,
+		"week": 7 * 24 * time.Hour}[parts[2]]
 	return time.Duration(n) * unit, nil
 }

@@ -65,25 +65,28 @@ func LeavesFirst(all map[string]*Collection) []string {
 	return names
 }
 
-// CheckTogether finds what is wrong with definitions as a whole: references to nothing, parents that go round in a circle, totals over
-// what is no child.
+// CheckTogether finds what is wrong with definitions as a whole: references to nothing, parents that go round in a
+// circle, totals over what is no child.
 func CheckTogether(all map[string]*Collection) error {
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		c := all[name]
 		for _, field := range c.Fields {
 			if field.Reference != "" && all[field.Reference] == nil {
-				return fmt.Errorf("the field %s of %s refers to the collection %s, which is not defined", field.Name, name, field.Reference)
+				return fmt.Errorf("the field %s of %s refers to the collection %s, which is not defined", field.Name, name,
+					field.Reference)
 			}
 		}
 		if c.Parent != nil && all[c.Parent.Collection] == nil {
 			return fmt.Errorf("the parent of %s is the collection %s, which is not defined", name, c.Parent.Collection)
 		}
 		if circle := circleFrom(name, all); circle != nil {
-			return fmt.Errorf("the parents go round in a circle: %s; a collection cannot be its own parent or grandparent", strings.Join(circle, " → "))
+			return fmt.Errorf("the parents go round in a circle: %s; a collection cannot be its own parent or grandparent",
+				strings.Join(circle, " → "))
 		}
 		for _, child := range c.broods() {
 			if all[child] == nil || all[child].Parent == nil || all[child].Parent.Collection != name {
-				return fmt.Errorf("a computed field of %s uses children.%s, but %[2]s is not a collection whose parent is %[1]s", name, child)
+				return fmt.Errorf("a computed field of %s uses children.%s, but %[2]s is not a collection whose parent is %[1]s",
+					name, child)
 			}
 		}
 	}

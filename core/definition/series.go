@@ -41,8 +41,8 @@ func (s Series) Number(text string) (int64, bool) {
 	return n, fits && err == nil && n > 0
 }
 
-// Provisional is what a device shows until central has given the number. It is made from the record's id, so that it stays the same, and
-// its ~ tells it from a number.
+// Provisional is what a device shows until central has given the number. It is made from the record's id, so that it
+// stays the same, and its ~ tells it from a number.
 func (s Series) Provisional(id uuid.UUID) string {
 	text := id.String()
 	return s.Prefix + "~" + strings.ToUpper(text[len(text)-4:])

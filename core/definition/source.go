@@ -35,8 +35,9 @@ func (e *SourceError) Error() string {
 	return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Message)
 }
 
-// ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key, fields,
-// required, parent, access, sync and carry. File is the name that errors carry; every error is a [*SourceError].
+// ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key,
+// fields, required, parent, access, sync and carry. File is the name that errors carry; every error is a
+// [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
 	root, err := s.document(text)
@@ -94,7 +95,8 @@ func (s source) document(text []byte) (*yaml.Node, error) {
 // entry is one key of a mapping with its value.
 type entry struct{ key, value *yaml.Node }
 
-// entries are the members of a mapping in order. Double keys are refused, and so are keys outside of known, if it is given.
+// entries are the members of a mapping in order. Double keys are refused, and so are keys outside of known, if it is
+// given.
 func (s source) entries(node *yaml.Node, known ...string) ([]entry, error) {
 	if node.Kind != yaml.MappingNode {
 		return nil, s.fail(node, "a mapping is expected here")
@@ -124,7 +126,8 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "parent", "access", "sync", "carry")
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "parent",
+		"access", "sync", "carry")
 	if err != nil {
 		return d, err
 	}
@@ -137,7 +140,8 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 			return d, s.fail(root, "the key %q is missing", name)
 		}
 	}
-	texts := map[string]*string{"collection": &d.Collection, "title": &d.Title, "description": &d.Description, "label": &d.Label, "key": &d.Key}
+	texts := map[string]*string{"collection": &d.Collection, "title": &d.Title, "description": &d.Description,
+		"label": &d.Label, "key": &d.Key}
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		if parts[name] == nil {
 			continue
@@ -147,7 +151,8 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 		}
 	}
 	if !Name.MatchString(d.Collection) {
-		return d, s.fail(parts["collection"], "%q cannot name a collection: take a small letter, then small letters, digits and _, at most 40", d.Collection)
+		return d, s.fail(parts["collection"], "%q cannot name a collection: take a small letter, then small letters, "+
+			"digits and _, at most 40", d.Collection)
 	}
 	if d.Title == "" {
 		d.Title = titleOf(d.Collection)
@@ -208,7 +213,8 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 	for _, member := range members {
 		name := member.key.Value
 		if !Name.MatchString(name) {
-			return s.fail(member.key, "%q cannot name a field: take a small letter, then small letters, digits and _, at most 40", name)
+			return s.fail(member.key, "%q cannot name a field: take a small letter, then small letters, digits and _, at "+
+				"most 40", name)
 		}
 		if strings.HasPrefix(name, "homing_") {
 			return s.fail(member.key, "names that start with homing_ are taken; call the field %q something else", name)
@@ -232,10 +238,15 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 			}
 			field.Reference = collection
 		}
-		if n := slices.IndexFunc(member.value.Content, func(c *yaml.Node) bool { return c.Tag == "!!null" && c.Value == "" }); n > 0 && member.value.Style&yaml.FlowStyle != 0 {
-			return s.fail(member.value, "the field %q: %q stands alone; inside braces a comma ends a text, so put an expression with commas in quotes", name, member.value.Content[n-1].Value)
+		if n := slices.IndexFunc(member.value.Content, func(c *yaml.Node) bool {
+			return c.Tag == "!!null" &&
+				c.Value == ""
+		}); n > 0 && member.value.Style&yaml.FlowStyle != 0 {
+			return s.fail(member.value, "the field %q: %q stands alone; inside braces a comma ends a text, so put an "+
+				"expression with commas in quotes", name, member.value.Content[n-1].Value)
 		}
-		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled, "series": &field.Series} {
+		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled,
+			"series": &field.Series} {
 			value, has := schema[what]
 			text, isText := value.(string)
 			if has && (!isText || strings.TrimSpace(text) == "") {
@@ -286,7 +297,8 @@ func (s source) parent(d *Definition, node *yaml.Node) error {
 	}
 	for _, what := range []string{"collection", "field"} {
 		if *into[what] == "" {
-			return s.fail(node, "parent: the key %q is missing; write parent: {collection: NAME, field: FIELD, removal: restrict}", what)
+			return s.fail(node, "parent: the key %q is missing; write parent: {collection: NAME, field: FIELD, removal: "+
+				"restrict}", what)
 		}
 	}
 	parent.Removal = ParentRemoval(removal)
@@ -315,9 +327,11 @@ func (s source) carry(d *Definition, node *yaml.Node) error {
 		if err != nil {
 			return s.fail(member.value, "%v", err)
 		}
-		into := map[string]any{"rename": &d.Carry.Rename, "default": &d.Carry.Default, "convert": &d.Carry.Convert, "drop": &d.Carry.Drop}[member.key.Value]
+		into := map[string]any{"rename": &d.Carry.Rename, "default": &d.Carry.Default, "convert": &d.Carry.Convert,
+			"drop": &d.Carry.Drop}[member.key.Value]
 		if err := json.Unmarshal(text, into); err != nil {
-			want := map[string]string{"rename": "OLD: NEW", "default": "FIELD: VALUE", "convert": "FIELD: EXPRESSION", "drop": "[FIELD, …]"}[member.key.Value]
+			want := map[string]string{"rename": "OLD: NEW", "default": "FIELD: VALUE", "convert": "FIELD: EXPRESSION",
+				"drop": "[FIELD, …]"}[member.key.Value]
 			return s.fail(member.value, "%s reads %s", member.key.Value, want)
 		}
 	}
@@ -328,7 +342,8 @@ func (s source) carry(d *Definition, node *yaml.Node) error {
 }
 
 func (s source) access(d *Definition, node *yaml.Node) error {
-	rules := map[string]*string{actRead: &d.Access.Read, actAdd: &d.Access.Add, actEdit: &d.Access.Edit, actRemove: &d.Access.Remove}
+	rules := map[string]*string{actRead: &d.Access.Read, actAdd: &d.Access.Add, actEdit: &d.Access.Edit,
+		actRemove: &d.Access.Remove}
 	members, err := s.entries(node, actRead, actAdd, actEdit, actRemove)
 	if err != nil {
 		return err

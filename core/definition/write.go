@@ -34,9 +34,11 @@ func WriteSource(d Definition) []byte {
 		fmt.Fprintf(&out, "  %s: %s\n", field.Name, field.Schema) // JSON is YAML
 	}
 	if d.Parent != nil {
-		fmt.Fprintf(&out, "parent: {collection: %s, field: %s, removal: %s}\n", d.Parent.Collection, d.Parent.Field, d.Parent.Removal)
+		fmt.Fprintf(&out, "parent: {collection: %s, field: %s, removal: %s}\n", d.Parent.Collection, d.Parent.Field,
+			d.Parent.Removal)
 	}
-	rules := [][2]string{{actRead, d.Access.Read}, {actAdd, d.Access.Add}, {actEdit, d.Access.Edit}, {actRemove, d.Access.Remove}}
+	rules := [][2]string{{actRead, d.Access.Read}, {actAdd, d.Access.Add}, {actEdit, d.Access.Edit},
+		{actRemove, d.Access.Remove}}
 	if d.Access != (Access{}) {
 		out.WriteString("access:\n")
 		for _, rule := range rules {

@@ -42,9 +42,10 @@ func (d *desk) livingChildren(parent Key) []Key {
 	return living
 }
 
-// family holds a merged change against the records above and below. A verdict that is not empty stands in the way of the
-// change.
-func (d *desk) family(c *definition.Collection, at Key, current *Row, out *merge.Outcome) (change.Verdict, []change.Reason) {
+// family holds a merged change against the records above and below. A verdict that is not empty stands in the way of
+// the change.
+func (d *desk) family(c *definition.Collection, at Key, current *Row,
+	out *merge.Outcome) (change.Verdict, []change.Reason) {
 	if out.State.Removed {
 		if current.Removed {
 			return "", nil
@@ -78,9 +79,9 @@ func (d *desk) family(c *definition.Collection, at Key, current *Row, out *merge
 	return change.Waiting, []change.Reason{waits}
 }
 
-// removeParent looks at the children of a record that is to be removed. Where they go with their parent, the device has
-// removed those that it holds; any that is left is one that the remover did not know of, and an edit that the remover did not
-// know of stays: so does its parent.
+// removeParent looks at the children of a record that is to be removed. Where they go with their parent, the device
+// has removed those that it holds; any that is left is one that the remover did not know of, and an edit that the
+// remover did not know of stays: so does its parent.
 func (d *desk) removeParent(at Key, current *Row, out *merge.Outcome) (change.Verdict, []change.Reason) {
 	for _, child := range d.livingChildren(at) {
 		c := d.read.Definitions[child.Collection]
@@ -109,8 +110,8 @@ const MaxCascade = 5000
 // ErrCascade says that too many records would go with one.
 var ErrCascade = fmt.Errorf("more than %d records would go with this one; remove its children first", MaxCascade)
 
-// Descend gives the records that go when a record is removed at central, children before their parents, the record itself
-// last. Children finds those in one collection, by parent.
+// Descend gives the records that go when a record is removed at central, children before their parents, the record
+// itself last. Children finds those in one collection, by parent.
 func Descend(definitions map[string]*definition.Collection, top Key,
 	children func(child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error)) ([]Key, error) {
 	order := []Key{top}

@@ -11,8 +11,9 @@ import (
 	"homing/core/rights"
 )
 
-// settable leaves out of a change what nobody but central sets, and what stays on devices: a device with an older definition
-// may still send it. Dropped says whether something was left out that the device now shows and central does not have.
+// settable leaves out of a change what nobody but central sets, and what stays on devices: a device with an older
+// definition may still send it. Dropped says whether something was left out that the device now shows and central
+// does not have.
 func (d *desk) settable(c *definition.Collection, delta record.Delta) (left record.Delta, dropped bool) {
 	for name, edit := range delta {
 		field, known := c.Field(name)
@@ -36,8 +37,8 @@ func (d *desk) settable(c *definition.Collection, delta record.Delta) (left reco
 	return left, dropped
 }
 
-// fillIn puts into an accepted record what central gives: numbers of series, and filled fields. It says whether there was
-// anything to give.
+// fillIn puts into an accepted record what central gives: numbers of series, and filled fields. It says whether there
+// was anything to give.
 func (d *desk) fillIn(c *definition.Collection, at Key, who rights.Person, out *merge.Outcome) (bool, error) {
 	by := definition.Accepting{Who: who, Device: d.from.Device, Received: d.from.Received.Format(time.RFC3339Nano)}
 	filled, err := c.Fill(out.State.Fields, by)

@@ -8,8 +8,8 @@ import (
 	"homing/core/change"
 )
 
-// Unit is what is accepted or not as a whole: one change, or a group of them. Its members are indices among the items, in
-// order.
+// Unit is what is accepted or not as a whole: one change, or a group of them. Its members are indices among the
+// items, in order.
 type Unit struct {
 	Members []int
 	group   uuid.UUID // nil for a change on its own
@@ -82,8 +82,8 @@ func (d *desk) noteWaits(u *Unit, items []Item) {
 	}
 }
 
-// workUnit takes a change, or all changes of a group or none. Of a group whose members were answered before, these have their
-// answers.
+// workUnit takes a change, or all changes of a group or none. Of a group whose members were answered before, these
+// have their answers.
 func (d *desk) workUnit(u *Unit, items []Item) {
 	if u.group == uuid.Nil {
 		d.work(u.Members[0], items[u.Members[0]])
@@ -106,7 +106,8 @@ func (d *desk) workUnit(u *Unit, items []Item) {
 		if d.answered(number) {
 			d.work(n, items[n])
 		} else {
-			d.out.Answers[n] = Answer{Number: number, Answer: change.Waiting, Reasons: reason(change.CodeHangsOnGroup, "its group waits")}
+			d.out.Answers[n] = Answer{Number: number, Answer: change.Waiting,
+				Reasons: reason(change.CodeHangsOnGroup, "its group waits")}
 		}
 	}
 }
@@ -121,8 +122,9 @@ func (d *desk) workGroup(u *Unit, fresh []int, present int, items []Item) {
 		return
 	case present < u.of:
 		for _, n := range fresh {
-			d.out.Answers[n] = Answer{Number: items[n].Change.Number, Answer: change.Waiting, Reasons: reason(change.CodeGroupIncomplete,
-				"its group has %d changes, and %d of them came in this batch; send the group whole", u.of, present)}
+			d.out.Answers[n] = Answer{Number: items[n].Change.Number, Answer: change.Waiting,
+				Reasons: reason(change.CodeGroupIncomplete,
+					"its group has %d changes, and %d of them came in this batch; send the group whole", u.of, present)}
 		}
 		return
 	}

@@ -48,7 +48,8 @@ func (s Series) Compare(other Series) int {
 	return cmp.Or(cmp.Compare(s.Collection, other.Collection), cmp.Compare(s.Field, other.Field))
 }
 
-// Need says what must be loaded for some items. It is asked step by step, since what is needed next follows from what came.
+// Need says what must be loaded for some items. It is asked step by step, since what is needed next follows from what
+// came.
 type Need struct {
 	definitions map[string]*definition.Collection
 	items       []Item
@@ -86,9 +87,10 @@ func (n Need) Keys() []Key {
 
 func keyOf(it Item) Key { return Key{it.Change.Collection, it.Change.Record} }
 
-// Parents finds the parents of the records that items touch, as they are and as they would be, and further up whoever counts
-// them in totals. StoredParents gives the parents that stored records of one collection name.
-func (n Need) Parents(storedParents func(c *definition.Collection, ids []uuid.UUID) ([]uuid.UUID, error)) ([]Key, error) {
+// Parents finds the parents of the records that items touch, as they are and as they would be, and further up whoever
+// counts them in totals. StoredParents gives the parents that stored records of one collection name.
+func (n Need) Parents(storedParents func(c *definition.Collection, ids []uuid.UUID) ([]uuid.UUID,
+	error)) ([]Key, error) {
 	level, above := map[string][]uuid.UUID{}, map[string][]uuid.UUID{}
 	for _, it := range n.items {
 		c := n.definitions[it.Change.Collection]
@@ -128,8 +130,8 @@ func (n Need) Parents(storedParents func(c *definition.Collection, ids []uuid.UU
 	return all, nil
 }
 
-// Settled says whether the parents of the locked rows are among those that were found before the locks: otherwise somebody
-// got in between.
+// Settled says whether the parents of the locked rows are among those that were found before the locks: otherwise
+// somebody got in between.
 func (n Need) Settled(rows map[Key]*Row, parents []Key) bool {
 	found := make(map[Key]bool, len(parents))
 	for _, parent := range parents {
@@ -177,9 +179,9 @@ func (n Need) Counting(rows map[Key]*Row) map[string][]uuid.UUID {
 	return counting
 }
 
-// Draws says how many numbers of each series the records may need at most, in a fixed order. Whatever a change does to a
-// record, it may need a number afterwards: a series may have been added to the definition since the record was. Imported says that
-// rows keep the numbers that they bring.
+// Draws says how many numbers of each series the records may need at most, in a fixed order. Whatever a change does
+// to a record, it may need a number afterwards: a series may have been added to the definition since the record was.
+// Imported says that rows keep the numbers that they bring.
 func (n Need) Draws(known map[int64]Kept, rows map[Key]*Row, imported bool) []Draw {
 	need := map[Series]map[Key]bool{}
 	for _, it := range n.items {

@@ -22,7 +22,8 @@ type Item struct {
 
 const maxTurned = 100 * 366 * 24 * 3600 * 1000 // milliseconds
 
-// Read makes an item of a change as it came, with its values in their one form. A change that makes no sense harms no other.
+// Read makes an item of a change as it came, with its values in their one form. A change that makes no sense harms no
+// other.
 func Read(c change.Change) Item {
 	fields, err := c.Fields.Canonical()
 	if err != nil {
@@ -93,8 +94,8 @@ func problemOf(c change.Change) string {
 	return ""
 }
 
-// present gives the items with the names that their fields have now. It comes before anything else looks at them, so that
-// family, series and merge see one name only. The digests stay those of what was sent.
+// present gives the items with the names that their fields have now. It comes before anything else looks at them, so
+// that family, series and merge see one name only. The digests stay those of what was sent.
 func present(definitions map[string]*definition.Collection, items []Item) []Item {
 	out := items
 	for n, it := range items {

@@ -76,16 +76,17 @@ type Held struct {
 
 // record is the row as it travels to somebody who may see it.
 func (r *Row) record(id uuid.UUID) Record {
-	sent := Record{ID: id, Revision: r.Revision, Removed: r.Removed, EditedAt: r.Last.EditedAt, ReceivedAt: r.Last.ReceivedAt,
-		Author: r.Last.Author, Device: r.Last.Device}
+	sent := Record{ID: id, Revision: r.Revision, Removed: r.Removed, EditedAt: r.Last.EditedAt,
+		ReceivedAt: r.Last.ReceivedAt,
+		Author:     r.Last.Author, Device: r.Last.Device}
 	if !r.Removed {
 		sent.Fields, sent.Marks = r.Fields.JSON(), marshal(r.Marks)
 	}
 	return sent
 }
 
-// Move notes the territories that the record falls into now, and those that it has left. A removed record stays where it
-// was, so that whoever had it hears of the removal.
+// Move notes the territories that the record falls into now, and those that it has left. A removed record stays where
+// it was, so that whoever had it hears of the removal.
 func (r *Row) Move(collection *definition.Collection, next merge.State) error {
 	if next.Removed {
 		return nil

@@ -75,7 +75,8 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 }
 
 // admit says which collection a change is of and who made it, or why it is not looked at any further.
-func (d *desk) admit(ch change.Change) (c *definition.Collection, who rights.Person, verdict change.Verdict, why []change.Reason) {
+func (d *desk) admit(ch change.Change) (c *definition.Collection, who rights.Person, verdict change.Verdict,
+	why []change.Reason) {
 	c = d.read.Definitions[ch.Collection]
 	if c == nil && d.from.Restores > 0 {
 		return nil, who, change.Waiting, reason(change.CodeUnknownCollection,
@@ -105,8 +106,8 @@ func (d *desk) admit(ch change.Change) (c *definition.Collection, who rights.Per
 	return c, who, "", nil
 }
 
-// rebase gives the revision of this database that the author of a change knew for certain. What an earlier one had beyond the
-// backup that it was restored from is gone, and its revisions say something else now.
+// rebase gives the revision of this database that the author of a change knew for certain. What an earlier one had
+// beyond the backup that it was restored from is gone, and its revisions say something else now.
 func (d *desk) rebase(base int64, current *Row) int64 {
 	switch d.from.Restores {
 	case 0:

@@ -20,8 +20,8 @@ func (m dirty) mark(at Key) {
 	m[at.Collection][at.ID] = true
 }
 
-// computeTouched works out the computed values of the records that were changed, and from there up those of every parent
-// whose totals count them.
+// computeTouched works out the computed values of the records that were changed, and from there up those of every
+// parent whose totals count them.
 func (d *desk) computeTouched() {
 	todo := dirty{}
 	for _, v := range d.out.Versions {
@@ -60,7 +60,8 @@ func (d *desk) compute(c *definition.Collection, at Key, todo dirty) {
 	}
 	row.Computed = computed
 	d.out.Computed[at] = true
-	if up, names := parentOf(d.read.Definitions, at, row.Fields); names && d.read.Definitions[up.Collection].Totals(at.Collection) {
+	if up, names := parentOf(d.read.Definitions, at, row.Fields); names &&
+		d.read.Definitions[up.Collection].Totals(at.Collection) {
 		todo.mark(up)
 	}
 }
@@ -82,7 +83,8 @@ func (d *desk) counted(at Key) []Child {
 }
 
 // Broods sorts the children of a record by collection, as the totals of its definition take them.
-func Broods(definitions map[string]*definition.Collection, c *definition.Collection, children []Child) map[string]definition.Brood {
+func Broods(definitions map[string]*definition.Collection, c *definition.Collection,
+	children []Child) map[string]definition.Brood {
 	broods := map[string]definition.Brood{}
 	for _, child := range children {
 		if !c.Totals(child.Collection) {

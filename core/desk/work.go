@@ -113,13 +113,15 @@ type desk struct {
 
 // Work decides about items, in the form in which a [Need] gives them.
 func Work(from Origin, items []Item, read Loaded) *Decided {
-	d := &desk{from: from, read: read, fresh: map[int64]Keep{}, failedAdds: map[Key]bool{}, waits: map[Key]map[int64]bool{},
+	d := &desk{from: from, read: read, fresh: map[int64]Keep{}, failedAdds: map[Key]bool{},
+		waits:    map[Key]map[int64]bool{},
 		assigned: map[assignment]string{}, below: map[Key]map[Key]struct{}{}, hangs: map[Key]Key{}}
 	if d.read.Rows == nil {
 		d.read.Rows = map[Key]*Row{}
 	}
-	d.out = &Decided{Origin: from, Items: items, Answers: make([]Answer, len(items)), Rows: d.read.Rows, Computed: map[Key]bool{},
-		Torn: read.Torn, definitions: read.Definitions}
+	d.out = &Decided{Origin: from, Items: items, Answers: make([]Answer, len(items)), Rows: d.read.Rows,
+		Computed: map[Key]bool{},
+		Torn:     read.Torn, definitions: read.Definitions}
 	for at, row := range d.read.Rows {
 		d.hang(at, row)
 	}
@@ -146,8 +148,9 @@ func (d *desk) work(n int, it Item) {
 	for _, number := range ch.Folds {
 		if d.answered(number) {
 			d.out.Torn = true
-			d.settle(n, it, refusal(ch.Number, change.CodeNumberReused, "change %d says again what change %d said, and central has "+
-				"that already; a copied or restored local store must be given a new incarnation", ch.Number, number))
+			d.settle(n, it, refusal(ch.Number, change.CodeNumberReused,
+				"change %d says again what change %d said, and central has "+
+					"that already; a copied or restored local store must be given a new incarnation", ch.Number, number))
 			return
 		}
 	}
@@ -170,8 +173,9 @@ func (d *desk) answered(number int64) bool {
 	return before || now
 }
 
-// settle keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the device had.
-// The answer goes for the changes that this one folds, too, should a copy of the device's store send one of them.
+// settle keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the
+// device had. The answer goes for the changes that this one folds, too, should a copy of the device's store send one
+// of them.
 func (d *desk) settle(n int, it Item, answer Answer) {
 	d.out.Answers[n] = answer
 	d.keep(Keep{Number: it.Change.Number, Digest: it.Digest, At: n})
@@ -187,15 +191,16 @@ func (d *desk) keep(one Keep) {
 	d.fresh[one.Number] = one
 }
 
-// repeat answers a change that was answered before. What came of the change is said again; of the record it says how it is
-// now, since what the workers cover, and the record itself, may be other than they were then.
+// repeat answers a change that was answered before. What came of the change is said again; of the record it says how
+// it is now, since what the workers cover, and the record itself, may be other than they were then.
 func (d *desk) repeat(n int, it Item, kept Kept) {
 	d.out.Repeated++
 	number := it.Change.Number
 	if len(kept.Digest) > 0 && !bytes.Equal(kept.Digest, it.Digest) {
 		d.out.Torn = true
 		d.out.Answers[n] = refusal(number, change.CodeNumberReused,
-			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation", number)
+			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation",
+			number)
 		return
 	}
 	var answer Answer
@@ -216,8 +221,8 @@ func (d *desk) repeat(n int, it Item, kept Kept) {
 	d.out.Answers[n] = answer
 }
 
-// shown is a record for the answer to whoever changed it, where it brings anything; of one that they may not see, it says no
-// more than a withdrawal.
+// shown is a record for the answer to whoever changed it, where it brings anything; of one that they may not see, it
+// says no more than a withdrawal.
 func (d *desk) shown(at Key, now *Row, brings bool) *Record {
 	if !d.seen(at, now) {
 		gone := Withdrawal(at.ID, now.Revision, 0)

@@ -78,7 +78,8 @@ func Compile(text string, variables ...string) (*Program, error) {
 func (p *Program) Members(variable string) []string {
 	var names []string
 	ast.PreOrderVisit(p.ast.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
-		if e.Kind() == ast.SelectKind && e.AsSelect().Operand().Kind() == ast.IdentKind && e.AsSelect().Operand().AsIdent() == variable {
+		if e.Kind() == ast.SelectKind && e.AsSelect().Operand().Kind() == ast.IdentKind &&
+			e.AsSelect().Operand().AsIdent() == variable {
 			names = append(names, e.AsSelect().FieldName())
 		}
 	}))
@@ -168,8 +169,8 @@ func (p *Program) JSON(variables map[string]any) (json.RawMessage, error) {
 	return protojson.Marshal(value.(*structpb.Value))
 }
 
-// Values makes fields ready for an expression: numbers as CEL doubles, and null for each named field without a value, so that an
-// expression may ask for any field of the definition.
+// Values makes fields ready for an expression: numbers as CEL doubles, and null for each named field without a value,
+// so that an expression may ask for any field of the definition.
 func Values(fields record.Fields, names []string) (map[string]any, error) {
 	values, err := fields.Value()
 	if err != nil {

@@ -40,7 +40,8 @@ func TestBool(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 			continue
 		}
-		got, err := p.Bool(values(t, `{"state":"open","length":7,"tags":["a","b"],"at":{"coordinates":[-31.5,52]}}`, "missing"))
+		got, err := p.Bool(values(t, `{"state":"open","length":7,"tags":["a","b"],"at":{"coordinates":[-31.5,52]}}`,
+			"missing"))
 		if err != nil || got != want {
 			t.Errorf("%s gives %v, %v", text, got, err)
 		}
@@ -64,7 +65,8 @@ func TestTexts(t *testing.T) {
 }
 
 func TestWhatDoesNotCompile(t *testing.T) {
-	for _, text := range []string{`record.state ==`, `colour == "red"`, `record.state = "x"`, `nosuch(record)`, strings.Repeat("x", 5000)} {
+	for _, text := range []string{`record.state ==`, `colour == "red"`, `record.state = "x"`, `nosuch(record)`,
+		strings.Repeat("x", 5000)} {
 		if _, err := expression.Compile(text, "record"); err == nil {
 			t.Errorf("%.40s compiles", text)
 		}

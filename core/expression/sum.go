@@ -10,12 +10,13 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 )
 
-// sumFunction adds sum(list) to the language, which has no way to add up a list of its own: the sum of its numbers, 0 for an empty list.
-// Nulls are left out.
-var sumFunction = cel.Function("sum", cel.Overload("sum_list", []*cel.Type{cel.ListType(cel.DynType)}, cel.DoubleType, cel.UnaryBinding(sum)))
+// sumFunction adds sum(list) to the language, which has no way to add up a list of its own: the sum of its numbers, 0
+// for an empty list. Nulls are left out.
+var sumFunction = cel.Function("sum", cel.Overload("sum_list", []*cel.Type{cel.ListType(cel.DynType)}, cel.DoubleType,
+	cel.UnaryBinding(sum)))
 
-// sum adds exactly and rounds once, to the 15 decimal digits that a double always holds, so that the order of the numbers does not
-// matter and amounts of money come out as people expect.
+// sum adds exactly and rounds once, to the 15 decimal digits that a double always holds, so that the order of the
+// numbers does not matter and amounts of money come out as people expect.
 func sum(list ref.Val) ref.Val {
 	const exact = 2200 // bits: enough for any doubles
 	total := new(big.Float).SetPrec(exact)

@@ -15,8 +15,8 @@ type Set struct {
 	count int
 }
 
-// Add takes one record into the set: its id and its fields as one canonical JSON object. Adding the same record twice takes
-// it out again, and the count tells.
+// Add takes one record into the set: its id and its fields as one canonical JSON object. Adding the same record twice
+// takes it out again, and the count tells.
 func (s *Set) Add(id uuid.UUID, fields []byte) {
 	hash := sha256.New()
 	hash.Write(id[:])
@@ -33,6 +33,6 @@ func (s *Set) Count() int { return s.count }
 // String is the fingerprint, short enough to compare by eye.
 func (s *Set) String() string { return hex.EncodeToString(s.sum[:6]) }
 
-// Bucket sorts ids into 256 parts of about the same size, so that two sides that do not agree find out where with little to compare: it is the last
-// two hexadecimal digits, which are random in a UUIDv7.
+// Bucket sorts ids into 256 parts of about the same size, so that two sides that do not agree find out where with
+// little to compare: it is the last two hexadecimal digits, which are random in a UUIDv7.
 func Bucket(id uuid.UUID) string { return hex.EncodeToString(id[15:]) }

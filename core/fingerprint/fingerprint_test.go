@@ -21,8 +21,10 @@ func TestOrderDoesNotMatterAndAnyDifferenceShows(t *testing.T) {
 		t.Errorf("%s and %s", &one, &other)
 	}
 	for name, other := range map[string]fingerprint.Set{
-		"values exchanged": of(a, `{"x":2}`, b, `{"x":1}`), "one missing": of(a, `{"x":1}`), "one altered": of(a, `{"x":1}`, b, `{"x":3}`),
-		"one twice": of(a, `{"x":1}`, b, `{"x":2}`, b, `{"x":2}`), "two more of the same": of(a, `{"x":1}`, b, `{"x":2}`, uuid.UUID{3}, `{}`, uuid.UUID{3}, `{}`), "none": {},
+		"values exchanged": of(a, `{"x":2}`, b, `{"x":1}`), "one missing": of(a, `{"x":1}`),
+		"one altered":          of(a, `{"x":1}`, b, `{"x":3}`),
+		"one twice":            of(a, `{"x":1}`, b, `{"x":2}`, b, `{"x":2}`),
+		"two more of the same": of(a, `{"x":1}`, b, `{"x":2}`, uuid.UUID{3}, `{}`, uuid.UUID{3}, `{}`), "none": {},
 	} {
 		if other == one {
 			t.Errorf("%s does not show", name)

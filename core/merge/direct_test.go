@@ -8,7 +8,8 @@ import (
 	"homing/core/merge"
 )
 
-// What two people write at central meets as if each had a store of their own, though one source numbers both, in whatever order it does.
+// What two people write at central meets as if each had a store of their own, though one source numbers both, in
+// whatever order it does.
 func TestDirectEditsAreStrangers(t *testing.T) {
 	for _, rule := range merge.RuleNames {
 		base, one, two := `3`, `5`, `4`
@@ -37,8 +38,10 @@ func TestDirectEditsAreStrangers(t *testing.T) {
 			first, second := from(3, numbers[0], 1, 10, base, one), from(3, numbers[1], 1, 20, base, two)
 			first.Direct, second.Direct = true, true
 			together := meet(first, second)
-			if !reflect.DeepEqual(together.State.Fields, apart.State.Fields) || together.Verdict != apart.Verdict || len(together.Decisions) != 1 ||
-				together.Decisions[0].Rule != apart.Decisions[0].Rule || together.Decisions[0].Kept != apart.Decisions[0].Kept || len(together.State.Marks.Disputes) != len(apart.State.Marks.Disputes) {
+			if !reflect.DeepEqual(together.State.Fields, apart.State.Fields) || together.Verdict != apart.Verdict ||
+				len(together.Decisions) != 1 ||
+				together.Decisions[0].Rule != apart.Decisions[0].Rule || together.Decisions[0].Kept != apart.Decisions[0].Kept ||
+				len(together.State.Marks.Disputes) != len(apart.State.Marks.Disputes) {
 				t.Errorf("%s, numbered %v: %+v; apart: %+v", rule, numbers, together, apart)
 			}
 		}
@@ -57,7 +60,8 @@ func TestDirectRemovalMeetsDirectEdit(t *testing.T) {
 			t.Fatal(err)
 		}
 		out, err := merge.Merge(rules, edited.State, remove)
-		if err != nil || out.State.Removed != (removal == merge.RemovalStays) || len(out.Decisions) != 1 || out.Decisions[0].Rule != string(removal) {
+		if err != nil || out.State.Removed != (removal == merge.RemovalStays) || len(out.Decisions) != 1 ||
+			out.Decisions[0].Rule != string(removal) {
 			t.Errorf("%s: %+v, %v", removal, out, err)
 		}
 		remove.Base = edited.State.Revision
@@ -79,7 +83,8 @@ func TestDirectCandidatesStay(t *testing.T) {
 		}
 		state = out.State
 	}
-	if open := state.Marks.Disputes["a"]; string(state.Fields["a"]) != `1` || len(open.Others) != 2 || string(open.Others[0].Value) != `2` || string(open.Others[1].Value) != `3` {
+	if open := state.Marks.Disputes["a"]; string(state.Fields["a"]) != `1` || len(open.Others) != 2 ||
+		string(open.Others[0].Value) != `2` || string(open.Others[1].Value) != `3` {
 		t.Errorf("central has %s, in dispute are %+v", state.Fields["a"], open.Others)
 	}
 }

@@ -2,15 +2,16 @@
 // central's record with its marks, and the change. Central calls it to accept a change; a device calls it to lay
 // its unsent changes over what central said last. Both come to the same result.
 //
-// A field that nobody else changed since the change's base is simply taken. Otherwise the field's rule decides.
-// With [Newest] and [Sum] the outcome does not depend on the order in which changes of different devices arrive: stamps in central's time
-// decide, ties broken by the source, and differences add up in any order. With [Union] neither, but for a member that one device puts in
-// and takes out again while another puts it in; with [Min] and [Max] neither. [First] depends on the order by its nature. [Append]
-// loses no addition; it puts two in the order of their stamps, and a third that lies between them in time, and arrives after both, goes
-// before both or behind.
+// A field that nobody else changed since the change's base is simply taken. Otherwise the field's rule decides. With
+// [Newest] and [Sum] the outcome does not depend on the order in which changes of different devices arrive: stamps in
+// central's time decide, ties broken by the source, and differences add up in any order. With [Union] neither, but
+// for a member that one device puts in and takes out again while another puts it in; with [Min] and [Max] neither.
+// [First] depends on the order by its nature. [Append] loses no addition; it puts two in the order of their stamps,
+// and a third that lies between them in time, and arrives after both, goes before both or behind.
 //
-// What a store did earlier never disputes with what it does later. But what its earlier edit has met, without its author having seen it,
-// its later edit meets again: the mark remembers it ([Met]). So two edits of one store come to what they would as one.
+// What a store did earlier never disputes with what it does later. But what its earlier edit has met, without its
+// author having seen it, its later edit meets again: the mark remembers it ([Met]). So two edits of one store come to
+// what they would as one.
 package merge
 
 import (
@@ -62,12 +63,13 @@ const (
 // Removals are all ways.
 var Removals = []Removal{EditStays, RemovalStays, AskRemoval}
 
-// RecordRemoval stands for a field in the dispute over whether a record is removed; no field can have its name. Its values are true and
-// false.
+// RecordRemoval stands for a field in the dispute over whether a record is removed; no field can have its name. Its
+// values are true and false.
 const RecordRemoval = "record-removal"
 
-// Rules are what a collection's definition declares. Every field without a rule of its own has [Newest]. A nested field is merged part by
-// part, as if each were a field of its own; a part has the rule of its path, or that of the field.
+// Rules are what a collection's definition declares. Every field without a rule of its own has [Newest]. A nested
+// field is merged part by part, as if each were a field of its own; a part has the rule of its path, or that of the
+// field.
 type Rules struct {
 	Fields  map[string]Rule
 	Nested  map[string]bool
@@ -81,13 +83,13 @@ type Edit struct {
 	Fields record.Delta
 	Stamp  clock.Stamp // corrected
 	Source change.Source
-	// Direct says that the edit was made at central, where many people write from one source: its author knew what stood there at Base, and of
-	// what came since nothing, not even from the same source.
+	// Direct says that the edit was made at central, where many people write from one source: its author knew what stood
+	// there at Base, and of what came since nothing, not even from the same source.
 	Direct bool
 }
 
-// foreign says whether the author of the edit did not know of what set the mark: it came after the revision that the edit is based on, and not
-// from the same store. What a store did earlier never disputes with what it does later.
+// foreign says whether the author of the edit did not know of what set the mark: it came after the revision that the
+// edit is based on, and not from the same store. What a store did earlier never disputes with what it does later.
 func (e Edit) foreign(m Mark) bool {
 	return m.Revision > e.Base && (e.Direct || m.Source.Incarnation != e.Source.Incarnation)
 }
@@ -132,17 +134,21 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 		remove(&out, rules, state, edit, mark)
 		return out, nil
 	}
-	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit && edit.foreign(removal) {
+	if removal := state.Marks.presence(); state.Removed && rules.Removal == RemovalStays && edit.Kind == change.Edit &&
+		edit.foreign(removal) {
 		out.Delta = record.Delta{}
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral, Other: removal.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptCentral,
+			Other: removal.Side()})
 		return out, nil
 	}
-	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed && edit.Kind == change.Edit && len(edit.Fields) == 0 && edit.Base >= open.Opened {
+	if open, disputed := state.Marks.Disputes[RecordRemoval]; disputed && edit.Kind == change.Edit &&
+		len(edit.Fields) == 0 && edit.Base >= open.Opened {
 		// Whoever knows of the removal and edits nothing says that the record stays.
 		out.Delta = record.Delta{}
 		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
 		out.State.Marks.Presence = mark
-		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptCentral, Other: open.Others[0].Side})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptCentral,
+			Other: open.Others[0].Side})
 		return out, nil
 	}
 	if state.Removed {
@@ -155,21 +161,24 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 func check(state State, edit Edit) error {
 	switch {
 	case edit.Base > state.Revision && !state.Exists():
-		return refuse(change.CodeUnknownRecord, "central has no such record; it may have been restored from before revision %d", edit.Base)
+		return refuse(change.CodeUnknownRecord, "central has no such record; it may have been restored from before "+
+			"revision %d", edit.Base)
 	case edit.Base > state.Revision:
-		return refuse(change.CodeUnknownBase, "the change is based on revision %d, but central's record is at %d", edit.Base, state.Revision)
+		return refuse(change.CodeUnknownBase, "the change is based on revision %d, but central's record is at %d",
+			edit.Base, state.Revision)
 	case !state.Exists() && edit.Kind != change.Add:
 		return refuse(change.CodeUnknownRecord, "central has no such record: it was never added, or its add was refused")
 	case state.Removed && edit.Kind == change.Edit && !edit.foreign(state.Marks.presence()):
-		return refuse(change.CodeRemoved, "the record was removed at revision %d, before this edit; add it again to bring it back", state.Marks.presence().Revision)
+		return refuse(change.CodeRemoved, "the record was removed at revision %d, before this edit; add it again to "+
+			"bring it back", state.Marks.presence().Revision)
 	case state.Removed && edit.Kind == change.Remove && !edit.foreign(state.Marks.presence()):
 		return refuse(change.CodeRemoved, "the record was removed already, at revision %d", state.Marks.presence().Revision)
 	}
 	return nil
 }
 
-// newsFor says whether central's record holds anything of others that the edit's base did not, so that the device must be
-// told what came out.
+// newsFor says whether central's record holds anything of others that the edit's base did not, so that the device
+// must be told what came out.
 func newsFor(state State, edit Edit) bool {
 	if edit.foreign(state.Marks.presence()) || edit.foreign(state.Marks.Base) ||
 		edit.foreign(state.Marks.Carried) {
@@ -197,7 +206,8 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 			return
 		}
 		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
-		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptChange, Other: open.Others[0].Side})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: Settled, Kept: change.KeptChange,
+			Other: open.Others[0].Side})
 		out.State.Removed, out.State.Marks.Presence = true, mark
 		return
 	}
@@ -213,16 +223,19 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 		}
 	}
 	if !latest.zero() && rules.Removal == AskRemoval {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: latest.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral,
+			Other: latest.Side()})
 		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit.Direct)
 		return
 	}
 	if !latest.zero() && rules.Removal != RemovalStays {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral, Other: latest.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptCentral,
+			Other: latest.Side()})
 		return
 	}
 	if !latest.zero() {
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange, Other: latest.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(RemovalStays), Kept: change.KeptChange,
+			Other: latest.Side()})
 	}
 	out.State.Removed = true
 	out.State.Marks.Presence = mark
@@ -233,10 +246,12 @@ func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	removal := state.Marks.presence()
 	switch foreign := edit.foreign(removal); {
 	case foreign && rules.Removal == AskRemoval && edit.Kind == change.Edit:
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange, Other: removal.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange,
+			Other: removal.Side()})
 		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal, edit.Direct)
 	case foreign:
-		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange, Other: removal.Side()})
+		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange,
+			Other: removal.Side()})
 	}
 	out.State.Removed = false
 	out.State.Marks.Presence = mark
@@ -270,8 +285,8 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	}
 }
 
-// setOne decides one field, or one part of a nested field. It gives the value that the field has then, and its mark where
-// that is another than before.
+// setOne decides one field, or one part of a nested field. It gives the value that the field has then, and its mark
+// where that is another than before.
 func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, now *Mark) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	m.contested = edit.foreign(m.known)
@@ -315,14 +330,16 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	return value, &m.mark
 }
 
-// setParts decides each part of a nested field that the edit has changed, as a field of its own, and notes their marks. It is
-// not ok where one side is no object.
-func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name string, marked map[string]Mark) (value json.RawMessage, ok bool) {
+// setParts decides each part of a nested field that the edit has changed, as a field of its own, and notes their
+// marks. It is not ok where one side is no object.
+func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name string,
+	marked map[string]Mark) (value json.RawMessage, ok bool) {
 	whole := edit.Fields[name]
 	from, isFrom := record.Parts(whole.From)
 	to, isTo := record.Parts(whole.To)
 	central, isCentral := record.Parts(state.Fields[name])
-	if whole.From != nil && !isFrom || whole.To != nil && !isTo || state.Fields[name] != nil && !isCentral || !isTo && !isCentral {
+	if whole.From != nil && !isFrom || whole.To != nil && !isTo || state.Fields[name] != nil && !isCentral || !isTo &&
+		!isCentral {
 		return nil, false
 	}
 	parts := maps.Clone(central)
@@ -334,7 +351,8 @@ func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name
 			continue
 		}
 		at := name + "/" + path
-		value, now := setOne(out, rules, state, edit, meeting{name: at, from: from[path], to: to[path], central: central[path], mark: mark})
+		value, now := setOne(out, rules, state, edit, meeting{name: at, from: from[path], to: to[path],
+			central: central[path], mark: mark})
 		if now != nil {
 			marked[at] = *now
 		}
@@ -348,8 +366,8 @@ func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name
 	return record.Join(parts), true
 }
 
-// CarryOver makes the outcome of carrying values over to a new version of the definition: that is no edit, so each field keeps
-// the mark of the edit that its value comes from, under its new name.
+// CarryOver makes the outcome of carrying values over to a new version of the definition: that is no edit, so each
+// field keeps the mark of the edit that its value comes from, under its new name.
 func (o *Outcome) CarryOver(before State, edit Edit, renames map[string]string) {
 	by := Mark{Revision: o.State.Revision, Source: edit.Source, Stamp: edit.Stamp}
 	o.State.Marks = before.Marks.carriedOver(renames, by)
@@ -362,7 +380,8 @@ func (o *Outcome) Reopen(before State, field string, open Dispute) {
 	if name == RecordRemoval {
 		name = ""
 	}
-	decision := change.Decision{Field: name, Rule: Reopened, Kept: change.KeptCentral, Other: before.Marks.Standing(field).Side()}
+	decision := change.Decision{Field: name, Rule: Reopened, Kept: change.KeptCentral,
+		Other: before.Marks.Standing(field).Side()}
 	o.Decisions = append(o.Decisions, decision)
 }
 

@@ -30,7 +30,8 @@ func edit(store byte, number, base, millis int64, fields map[string]string) merg
 			delta[name] = record.Edit{To: json.RawMessage(value)}
 		}
 	}
-	return merge.Edit{Kind: change.Edit, Base: base, Fields: delta, Stamp: clock.Stamp{Millis: millis}, Source: source(store, number)}
+	return merge.Edit{Kind: change.Edit, Base: base, Fields: delta, Stamp: clock.Stamp{Millis: millis},
+		Source: source(store, number)}
 }
 
 func of(kind change.Kind, e merge.Edit) merge.Edit {
@@ -70,7 +71,8 @@ func TestNewestDecidesAndSaysSo(t *testing.T) {
 	if string(out.State.Fields["a"]) != "2" || len(out.Decisions) != 1 {
 		t.Fatalf("came to %s with decisions %v", out.State.Fields.JSON(), out.Decisions)
 	}
-	if d := out.Decisions[0]; d.Field != "a" || d.Kept != "central" || d.Rule != "newest" || d.Other.Revision != 2 || d.Other.Source != late.Source {
+	if d := out.Decisions[0]; d.Field != "a" || d.Kept != "central" || d.Rule != "newest" || d.Other.Revision != 2 ||
+		d.Other.Source != late.Source {
 		t.Errorf("decision %+v", d)
 	}
 	if out.State.Revision != 3 || len(out.Delta) != 0 {
@@ -88,7 +90,8 @@ func TestADeviceNeverDisputesWithItself(t *testing.T) {
 
 func TestEqualEditsDoNotDispute(t *testing.T) {
 	state := apply(t, added(t), edit(1, 1, 1, 50, map[string]string{"a": "2"})).State
-	if out := apply(t, state, edit(2, 1, 1, 40, map[string]string{"a": "2"})); len(out.Decisions) != 0 || string(out.State.Fields["a"]) != "2" {
+	if out := apply(t, state, edit(2, 1, 1, 40, map[string]string{"a": "2"})); len(out.Decisions) != 0 ||
+		string(out.State.Fields["a"]) != "2" {
 		t.Errorf("came to %s with %v", out.State.Fields.JSON(), out.Decisions)
 	}
 }
@@ -99,7 +102,8 @@ func TestEditOutlivesRemovalWhicheverComesFirst(t *testing.T) {
 	editFirst := apply(t, apply(t, added(t), e).State, r)
 	removalFirst := apply(t, apply(t, added(t), r).State, e)
 	for name, out := range map[string]merge.Outcome{"edit first": editFirst, "removal first": removalFirst} {
-		if out.State.Removed || string(out.State.Fields.JSON()) != `{"a":2,"b":1}` || out.Verdict != change.Merged || len(out.Decisions) != 1 {
+		if out.State.Removed || string(out.State.Fields.JSON()) != `{"a":2,"b":1}` || out.Verdict != change.Merged ||
+			len(out.Decisions) != 1 {
 			t.Errorf("%s: %+v", name, out)
 		}
 	}

@@ -11,22 +11,27 @@ import (
 	"homing/core/record"
 )
 
-// Edits of the parts of a nested field by different stores come to the same in whatever order they arrive, each part by its own rule.
+// Edits of the parts of a nested field by different stores come to the same in whatever order they arrive, each part
+// by its own rule.
 func TestPartsDoNotDependOnTheOrder(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
-	rules := merge.Rules{Fields: map[string]merge.Rule{"a/n": merge.Sum, "a/s": merge.Union}, Nested: map[string]bool{"a": true}, Removal: merge.EditStays}
+	rules := merge.Rules{Fields: map[string]merge.Rule{"a/n": merge.Sum, "a/s": merge.Union},
+		Nested: map[string]bool{"a": true}, Removal: merge.EditStays}
 	start := `{"deep":{"x":"x","y":"y"},"n":10,"s":["one"],"t":"t"}`
 	for round := range 500 {
 		var edits []merge.Edit
 		for store := byte(1); store <= 4; store++ {
 			fields := record.Fields{"a": json.RawMessage(start)}
 			to := fields
-			for path, value := range map[string]string{"a/t": `"` + string('A'+rune(store)) + `"`, "a/deep/x": `"` + string('a'+rune(store)) + `"`, "a/n": "1" + string('0'+rune(store)), "a/s": `["one","` + string('a'+rune(store)) + `"]`} {
+			for path, value := range map[string]string{"a/t": `"` + string('A'+rune(store)) + `"`, "a/deep/x": `"` +
+				string('a'+rune(store)) + `"`, "a/n": "1" + string('0'+rune(store)), "a/s": `["one","` + string('a'+rune(store)) +
+				`"]`} {
 				if random.IntN(2) == 0 {
 					to = to.Apply(to.Set(path, json.RawMessage(value)))
 				}
 			}
-			edits = append(edits, merge.Edit{Kind: change.Edit, Base: 1, Fields: record.Diff(fields, to), Stamp: clock.Stamp{Millis: int64(random.IntN(5))}, Source: source(store, 1)})
+			edits = append(edits, merge.Edit{Kind: change.Edit, Base: 1, Fields: record.Diff(fields, to),
+				Stamp: clock.Stamp{Millis: int64(random.IntN(5))}, Source: source(store, 1)})
 		}
 		first := ""
 		for range 6 {
@@ -50,7 +55,8 @@ func TestPartsDoNotDependOnTheOrder(t *testing.T) {
 	}
 }
 
-// A removal that asks and an edit that meet come to the same whichever is first: the record stays with the edit, and the removal waits.
+// A removal that asks and an edit that meet come to the same whichever is first: the record stays with the edit, and
+// the removal waits.
 func TestRemovalThatAsks(t *testing.T) {
 	rules := merge.Rules{Removal: merge.AskRemoval}
 	removal := merge.Edit{Kind: change.Remove, Base: 1, Stamp: clock.Stamp{Millis: 20}, Source: source(1, 5)}
@@ -65,19 +71,24 @@ func TestRemovalThatAsks(t *testing.T) {
 			state = out.State
 		}
 		open, disputed := state.Marks.Disputes[merge.RecordRemoval]
-		if state.Removed || string(state.Fields["a"]) != `2` || !disputed || len(open.Others) != 1 || open.Others[0].Side.Source != removal.Source {
+		if state.Removed || string(state.Fields["a"]) != `2` || !disputed || len(open.Others) != 1 ||
+			open.Others[0].Side.Source != removal.Source {
 			t.Fatalf("removed %v, %s, %+v", state.Removed, state.Fields["a"], open)
 		}
-		stays, err := merge.Merge(rules, state, merge.Edit{Kind: change.Edit, Base: state.Revision, Stamp: clock.Stamp{Millis: 30}, Source: source(3, 1)})
+		stays, err := merge.Merge(rules, state, merge.Edit{Kind: change.Edit, Base: state.Revision,
+			Stamp: clock.Stamp{Millis: 30}, Source: source(3, 1)})
 		if err != nil || stays.State.Removed || stays.State.Marks.Disputes != nil || len(stays.Decisions) != 1 {
 			t.Errorf("settled as staying: %+v, %v", stays, err)
 		}
-		goes, err := merge.Merge(rules, state, merge.Edit{Kind: change.Remove, Base: state.Revision, Stamp: clock.Stamp{Millis: 30}, Source: source(3, 1)})
+		goes, err := merge.Merge(rules, state, merge.Edit{Kind: change.Remove, Base: state.Revision,
+			Stamp: clock.Stamp{Millis: 30}, Source: source(3, 1)})
 		if err != nil || !goes.State.Removed || goes.State.Marks.Disputes != nil {
 			t.Errorf("settled as removed: %+v, %v", goes, err)
 		}
-		unaware, err := merge.Merge(rules, state, merge.Edit{Kind: change.Remove, Base: 1, Stamp: clock.Stamp{Millis: 30}, Source: source(4, 1)})
-		if err != nil || unaware.State.Removed || unaware.Verdict != change.Held || len(unaware.State.Marks.Disputes[merge.RecordRemoval].Others) != 2 {
+		unaware, err := merge.Merge(rules, state, merge.Edit{Kind: change.Remove, Base: 1, Stamp: clock.Stamp{Millis: 30},
+			Source: source(4, 1)})
+		if err != nil || unaware.State.Removed || unaware.Verdict != change.Held ||
+			len(unaware.State.Marks.Disputes[merge.RecordRemoval].Others) != 2 {
 			t.Errorf("a remover who knew nothing of it: %+v, %v", unaware, err)
 		}
 	}

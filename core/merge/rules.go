@@ -24,8 +24,8 @@ func (m meeting) decision(rule Rule, kept string) change.Decision {
 	return change.Decision{Field: m.name, Rule: string(rule), Kept: kept, Other: m.known.Side()}
 }
 
-// remembers says whether the rule looks again at what an edit has met when the same store edits on without having seen it.
-// With newest the later edit stays in any case, and differences count in any order.
+// remembers says whether the rule looks again at what an edit has met when the same store edits on without having
+// seen it. With newest the later edit stays in any case, and differences count in any order.
 func (m meeting) remembers() bool {
 	switch m.rule {
 	case First, Ask, Min, Max, Append:
@@ -66,13 +66,14 @@ func (m meeting) strongest(met []Met) Met {
 
 // withMet adds what a store wanted last. What it wanted before is no longer wanted by anybody.
 func withMet(met []Met, one Met) []Met {
-	kept := slices.DeleteFunc(slices.Clone(met), func(other Met) bool { return other.Side.Source.Incarnation == one.Side.Source.Incarnation })
+	kept := slices.DeleteFunc(slices.Clone(met),
+		func(other Met) bool { return other.Side.Source.Incarnation == one.Side.Source.Incarnation })
 	return append(kept, one)
 }
 
-// lost gives the mark of central's value after the edit has lost against it, or nothing where that is as it was. Where both said
-// the same, and with min and max in any case, central's value remembers the edit, since its author may edit on without having
-// seen that. Where central's value is one that was met before, its own mark comes back.
+// lost gives the mark of central's value after the edit has lost against it, or nothing where that is as it was.
+// Where both said the same, and with min and max in any case, central's value remembers the edit, since its author
+// may edit on without having seen that. Where central's value is one that was met before, its own mark comes back.
 func (m meeting) lost(state State, edit Edit) *Mark {
 	now := state.Marks.field(m.name)
 	mine := Met{Value: m.to, Side: change.Side{Revision: m.mark.Revision, Source: m.mark.Source, Stamp: m.mark.Stamp}}
@@ -97,9 +98,11 @@ func (m meeting) othersMet(now Mark, edit Edit) (met []Met) {
 	return met
 }
 
-// decide gives the field's value and which side was kept. Kept is empty when both sides say the same, or nothing was contested.
+// decide gives the field's value and which side was kept. Kept is empty when both sides say the same, or nothing was
+// contested.
 func (m meeting) decide() (value json.RawMessage, kept string) {
-	// Differences count whether or not anybody else was there meanwhile: a device's own earlier edit may have hidden another's.
+	// Differences count whether or not anybody else was there meanwhile: a device's own earlier edit may have hidden
+	// another's.
 	same := m.rule == Append && bytes.Equal(m.central, m.to)
 	if value, ok := m.difference(); ok && !same {
 		if m.contested {
@@ -140,8 +143,9 @@ func (m meeting) difference() (json.RawMessage, bool) {
 	return nil, false
 }
 
-// sum is central + (to - from), in exact decimals. No value counts as 0, on every side: whoever clears a counter takes away
-// what they saw, and what others have added stays. A counter that was cleared and holds nothing more has no value.
+// sum is central + (to - from), in exact decimals. No value counts as 0, on every side: whoever clears a counter
+// takes away what they saw, and what others have added stays. A counter that was cleared and holds nothing more has
+// no value.
 func sum(central, from, to json.RawMessage) (json.RawMessage, bool) {
 	total, digits := new(big.Rat), 0
 	for n, raw := range []json.RawMessage{central, to, from} {
@@ -176,8 +180,9 @@ func decimals(number string) int {
 	return max(0, len(behind)-int(shift.Int64()))
 }
 
-// union is central with what the edit added to the list and without what it took from it. When that is not simply what the edit says, the
-// list is in the order of its members' texts, so that it comes out the same whoever was first.
+// union is central with what the edit added to the list and without what it took from it. When that is not simply
+// what the edit says, the list is in the order of its members' texts, so that it comes out the same whoever was
+// first.
 func union(central, from, to json.RawMessage) (json.RawMessage, bool) {
 	was, ok1 := members(from)
 	is, ok2 := members(to)
@@ -236,8 +241,8 @@ func Compare(a, b json.RawMessage) (order int, comparable bool) {
 }
 
 // appended brings what the edit added at the end of a text to central's. Where both have added to the same text, the
-// additions go in the order of their stamps. Where others have added in between, the edit's goes to the end. An edit that did
-// more than add, or that met a text which was written anew, is no difference: the later one stays.
+// additions go in the order of their stamps. Where others have added in between, the edit's goes to the end. An edit
+// that did more than add, or that met a text which was written anew, is no difference: the later one stays.
 func (m meeting) appended() (json.RawMessage, bool) {
 	from, ok1 := text(m.from)
 	to, ok2 := text(m.to)

@@ -25,7 +25,8 @@ func from(store byte, number, base, millis int64, from, to string) merge.Edit {
 	if to != "" {
 		e.To = json.RawMessage(to)
 	}
-	return merge.Edit{Kind: change.Edit, Base: base, Fields: record.Delta{"a": e}, Stamp: clock.Stamp{Millis: millis}, Source: source(store, number)}
+	return merge.Edit{Kind: change.Edit, Base: base, Fields: record.Delta{"a": e}, Stamp: clock.Stamp{Millis: millis},
+		Source: source(store, number)}
 }
 
 func start(t *testing.T, value string) merge.State {
@@ -47,7 +48,8 @@ func TestEachRule(t *testing.T) {
 		{merge.Sum, `10`, `11`, `11`, `12`, `12`, "both"}, // both counted one: that makes two
 		{merge.Sum, ``, `1.5`, `2.25`, `3.75`, `3.75`, "both"},
 		{merge.Sum, `0.1`, `0.3`, `0.2`, `0.4`, `0.4`, "both"},
-		{merge.Sum, `9007199254740993`, `9007199254740994`, `9007199254740995`, `9007199254740996`, `9007199254740996`, "both"},
+		{merge.Sum, `9007199254740993`, `9007199254740994`, `9007199254740995`, `9007199254740996`, `9007199254740996`,
+			"both"},
 		{merge.Sum, `"x"`, `"y"`, `"z"`, `"z"`, `"z"`, "change"}, // no numbers: the later stays
 		{merge.Min, `5`, `3`, `4`, `3`, `3`, "central"},
 		{merge.Max, `5`, `8`, `7`, `8`, `8`, "central"},
@@ -71,7 +73,8 @@ func TestEachRule(t *testing.T) {
 			}
 			want := []string{test.lateFirst, test.earlyFirst}[n]
 			if got := string(state.Fields["a"]); got != want || out.Verdict != change.Merged {
-				t.Errorf("%s of %s: %s and %s come to %s, want %s (%s)", test.rule, test.base, order[0].Fields["a"].To, order[1].Fields["a"].To, got, want, out.Verdict)
+				t.Errorf("%s of %s: %s and %s come to %s, want %s (%s)", test.rule, test.base, order[0].Fields["a"].To,
+					order[1].Fields["a"].To, got, want, out.Verdict)
 			}
 			if n == 1 && (len(out.Decisions) != 1 || out.Decisions[0].Kept != test.kept) {
 				t.Errorf("%s of %s: decided %+v, want %s kept", test.rule, test.base, out.Decisions, test.kept)
@@ -80,8 +83,8 @@ func TestEachRule(t *testing.T) {
 	}
 }
 
-// P5: under the rule ask nothing is overwritten: the edit is held, later words of the same store take the place of its earlier ones, and
-// whoever knows of the dispute settles it.
+// P5: under the rule ask nothing is overwritten: the edit is held, later words of the same store take the place of
+// its earlier ones, and whoever knows of the dispute settles it.
 func TestAskHoldsUntilSomebodySettles(t *testing.T) {
 	rules := ruled(merge.Ask)
 	state := start(t, `1`)
@@ -92,8 +95,10 @@ func TestAskHoldsUntilSomebodySettles(t *testing.T) {
 			t.Fatal(err)
 		}
 		state = out.State
-		if out.Verdict != verdict || string(state.Fields["a"]) != value || len(state.Marks.Disputes["a"].Others) != candidates {
-			t.Errorf("edit to %s: %s, %s, %d candidates; want %s, %s, %d", e.Fields["a"].To, out.Verdict, state.Fields["a"], len(state.Marks.Disputes["a"].Others), verdict, value, candidates)
+		if out.Verdict != verdict || string(state.Fields["a"]) != value ||
+			len(state.Marks.Disputes["a"].Others) != candidates {
+			t.Errorf("edit to %s: %s, %s, %d candidates; want %s, %s, %d", e.Fields["a"].To, out.Verdict, state.Fields["a"],
+				len(state.Marks.Disputes["a"].Others), verdict, value, candidates)
 		}
 	}
 	step(from(1, 1, 1, 10, `1`, `2`), change.Applied, `2`, 0)
@@ -102,7 +107,8 @@ func TestAskHoldsUntilSomebodySettles(t *testing.T) {
 	step(from(3, 2, 1, 31, `3`, `4`), change.Held, `2`, 1) // joins, in place of what it said before
 	step(from(4, 1, 1, 32, `1`, `5`), change.Held, `2`, 2) // joins
 	opened := state.Marks.Disputes["a"].Opened
-	if d := state.Marks.Disputes["a"]; string(d.Base) != `1` || string(d.Others[0].Value) != `4` || d.Others[1].Side.Source != source(4, 1) {
+	if d := state.Marks.Disputes["a"]; string(d.Base) != `1` || string(d.Others[0].Value) != `4` ||
+		d.Others[1].Side.Source != source(4, 1) {
 		t.Errorf("the dispute is %+v", d)
 	}
 	step(from(5, 1, opened+2, 40, `2`, `4`), change.Applied, `4`, 0) // knows of it, and settles it
@@ -130,9 +136,11 @@ func TestRemovalStays(t *testing.T) {
 	}
 }
 
-// Whatever the order in which the changes of several devices arrive, differences, smallest, largest and unions come out the same.
+// Whatever the order in which the changes of several devices arrive, differences, smallest, largest and unions come
+// out the same.
 func TestRulesDoNotDependOnTheOrder(t *testing.T) {
-	rules := merge.Rules{Removal: merge.EditStays, Fields: map[string]merge.Rule{"a": merge.Sum, "b": merge.Union, "c": merge.Min, "d": merge.Max}}
+	rules := merge.Rules{Removal: merge.EditStays, Fields: map[string]merge.Rule{"a": merge.Sum, "b": merge.Union,
+		"c": merge.Min, "d": merge.Max}}
 	for seed := range uint64(1500) {
 		random := rand.New(rand.NewPCG(seed, 7))
 		first := map[string]string{"a": `10`, "b": `["m","n"]`, "c": `50`, "d": `50`}
@@ -159,7 +167,8 @@ func TestRulesDoNotDependOnTheOrder(t *testing.T) {
 					delta["c"] = record.Edit{From: json.RawMessage(`50`), To: json.RawMessage(fmt.Sprint(random.IntN(100)))}
 					delta["d"] = record.Edit{From: json.RawMessage(`50`), To: json.RawMessage(fmt.Sprint(random.IntN(100)))}
 				}
-				queue = append(queue, merge.Edit{Kind: change.Edit, Base: 1, Fields: delta, Stamp: clock.Stamp{Millis: random.Int64N(1000)}, Source: source(store+1, number+1)})
+				queue = append(queue, merge.Edit{Kind: change.Edit, Base: 1, Fields: delta,
+					Stamp: clock.Stamp{Millis: random.Int64N(1000)}, Source: source(store+1, number+1)})
 			}
 			queues = append(queues, queue)
 		}
@@ -193,7 +202,8 @@ func texts(list []string) json.RawMessage {
 	return json.RawMessage(text + "]")
 }
 
-// Whatever meets whatever, the merge neither panics nor gives a value that is not JSON, and a field without a rule of its own is never held.
+// Whatever meets whatever, the merge neither panics nor gives a value that is not JSON, and a field without a rule of
+// its own is never held.
 func FuzzRules(f *testing.F) {
 	f.Add("sum", `10`, `12`, `7`)
 	f.Add("union", `["a"]`, `["b"]`, `[]`)

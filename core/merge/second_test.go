@@ -24,8 +24,8 @@ func play(t *testing.T, rules merge.Rules, state merge.State, edits ...merge.Edi
 	return state, decided
 }
 
-// P5: a store's second edit, made before it knew what its first has met, comes to what both would have as one: what others wanted
-// is neither taken out without a word, nor lost against a value that its author has given up.
+// P5: a store's second edit, made before it knew what its first has met, comes to what both would have as one: what
+// others wanted is neither taken out without a word, nor lost against a value that its author has given up.
 func TestP5SecondEditsMeetWhatTheFirstHasMet(t *testing.T) {
 	for _, test := range []struct {
 		rule                     merge.Rule
@@ -46,7 +46,8 @@ func TestP5SecondEditsMeetWhatTheFirstHasMet(t *testing.T) {
 		first, then := from(2, 1, 1, 20, test.base, test.first), from(2, 2, 1, 30, test.first, test.then)
 		state, decided := play(t, ruled(test.rule), start(t, test.base), other, first, then)
 		if got := string(state.Fields["a"]); got != test.wants {
-			t.Errorf("%s: %s, then %s and %s of another come to %s, want %s", test.rule, test.other, test.first, test.then, got, test.wants)
+			t.Errorf("%s: %s, then %s and %s of another come to %s, want %s", test.rule, test.other, test.first, test.then,
+				got, test.wants)
 		}
 		if test.decided && len(decided) == 0 {
 			t.Errorf("%s: no decision is noted", test.rule)
@@ -57,8 +58,8 @@ func TestP5SecondEditsMeetWhatTheFirstHasMet(t *testing.T) {
 	}
 }
 
-// P4: with newest, min and max, whatever the stores edit and in whatever order it arrives, the same comes out, also where each
-// edits several times before it hears of the other.
+// P4: with newest, min and max, whatever the stores edit and in whatever order it arrives, the same comes out, also
+// where each edits several times before it hears of the other.
 func TestP4SeveralEditsOfEachInAnyOrder(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	for _, rule := range []merge.Rule{merge.Newest, merge.Min, merge.Max} {
@@ -94,7 +95,8 @@ func TestP5NoAdditionIsLost(t *testing.T) {
 			for number := range 5 {
 				line := string(rune('a'+n)) + strconv.Itoa(number) + "."
 				lines = append(lines, line)
-				queues[n] = append(queues[n], from(byte(n+1), int64(number+1), 1, int64(random.IntN(1000)+2), quote(seen), quote(seen+line)))
+				queues[n] = append(queues[n], from(byte(n+1), int64(number+1), 1, int64(random.IntN(1000)+2), quote(seen),
+					quote(seen+line)))
 				seen += line
 			}
 		}

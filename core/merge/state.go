@@ -15,8 +15,9 @@ type Mark struct {
 	Revision int64         `json:"r"`
 	Source   change.Source `json:"by"`
 	Stamp    clock.Stamp   `json:"at"`
-	// Met is what other stores wanted of the field last and the value does not show, while the author of the value did not know
-	// of it. A later edit by the same author who still does not know is held against it, as if both edits were one.
+	// Met is what other stores wanted of the field last and the value does not show, while the author of the value did
+	// not know of it. A later edit by the same author who still does not know is held against it, as if both edits were
+	// one.
 	Met []Met `json:"met,omitempty"`
 }
 
@@ -33,8 +34,8 @@ func (m Met) mark() Mark {
 	return Mark{Revision: m.Side.Revision, Source: m.Side.Source, Stamp: m.Side.Stamp}
 }
 
-// beats says whether the edit at m is later than the one at other. Ties of the stamp are broken by the source, so that every
-// party comes to the same verdict.
+// beats says whether the edit at m is later than the one at other. Ties of the stamp are broken by the source, so
+// that every party comes to the same verdict.
 func (m Mark) beats(other Mark) bool {
 	if order := m.Stamp.Compare(other.Stamp); order != 0 {
 		return order > 0
@@ -63,8 +64,9 @@ type Marks struct {
 	Carried Mark `json:"carried,omitzero"`
 }
 
-// carriedOver gives the marks after values were carried over to a new version of the definition. That is no edit: each field keeps
-// the mark of the edit that its value comes from, under its new name, so that a worker's edit wins or loses as it would have.
+// carriedOver gives the marks after values were carried over to a new version of the definition. That is no edit:
+// each field keeps the mark of the edit that its value comes from, under its new name, so that a worker's edit wins
+// or loses as it would have.
 func (m Marks) carriedOver(names map[string]string, by Mark) Marks {
 	fields := make(map[string]Mark, len(m.Fields))
 	for name, mark := range m.Fields {
@@ -95,8 +97,8 @@ func (m Marks) reopened(field string, open Dispute, revision int64) Marks {
 	return m
 }
 
-// Standing is the mark of what stands against the others in a dispute: of a field its own, and of a removal that of whoever
-// edited last.
+// Standing is the mark of what stands against the others in a dispute: of a field its own, and of a removal that of
+// whoever edited last.
 func (m Marks) Standing(name string) Mark {
 	if name != RecordRemoval {
 		return m.field(name)
@@ -145,8 +147,8 @@ func (m Marks) with(set map[string]Mark) Marks {
 	return m
 }
 
-// State is a record as central has it. A removed record keeps its fields, so that an edit that outlives the removal finds
-// them.
+// State is a record as central has it. A removed record keeps its fields, so that an edit that outlives the removal
+// finds them.
 type State struct {
 	Revision int64
 	Removed  bool

@@ -1,5 +1,5 @@
-// Package propose looks at the rows of a table and proposes a definition for them: types, choices, what is required, a key. It
-// sees one row after the other and keeps only counts, so a table of any length takes the same memory.
+// Package propose looks at the rows of a table and proposes a definition for them: types, choices, what is required,
+// a key. It sees one row after the other and keeps only counts, so a table of any length takes the same memory.
 package propose
 
 import (
@@ -95,7 +95,8 @@ func NewTable(headers []string) (*Table, error) {
 }
 
 func (t *Table) join(header string) error {
-	c := &Column{Header: header, Field: FieldName(header), counts: map[kind]int{}, values: map[string]int{}, unique: map[uint64]bool{}}
+	c := &Column{Header: header, Field: FieldName(header), counts: map[kind]int{}, values: map[string]int{},
+		unique: map[uint64]bool{}}
 	for _, other := range t.Columns {
 		if other.Field == c.Field {
 			return fmt.Errorf("the headings %q and %q would both become the field %s; rename one", other.Header, header, c.Field)
@@ -110,7 +111,8 @@ var notName = regexp.MustCompile(`[^a-z0-9]+`)
 
 // FieldName is what a heading becomes: small letters, digits and underscores.
 func FieldName(header string) string {
-	folded := strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "é", "e", "è", "e", "à", "a", "ç", "c", "ñ", "n").Replace(strings.ToLower(header))
+	folded := strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss", "é", "e", "è", "e", "à", "a", "ç", "c",
+		"ñ", "n").Replace(strings.ToLower(header))
 	name := strings.Trim(notName.ReplaceAllString(folded, "_"), "_")
 	if name == "" || name[0] < 'a' {
 		name = "f_" + name
@@ -282,14 +284,16 @@ func (t *Table) Samples(field string) []string {
 
 // Definition is the proposal.
 func (t *Table) Definition(collection string) (definition.Definition, error) {
-	d := definition.Definition{Collection: collection, Version: 1, Title: strings.ToUpper(collection[:1]) + strings.ReplaceAll(collection[1:], "_", " ")}
+	d := definition.Definition{Collection: collection, Version: 1, Title: strings.ToUpper(collection[:1]) +
+		strings.ReplaceAll(collection[1:], "_", " ")}
 	d.Sync.Removal = "edit-stays"
 	for _, c := range t.Columns {
 		schema, err := json.Marshal(c.schema())
 		if err != nil {
 			return d, err
 		}
-		d.Fields = append(d.Fields, definition.Field{Name: c.Field, Title: c.Header, Schema: schema, Required: t.rows > 0 && c.filled == t.rows})
+		d.Fields = append(d.Fields, definition.Field{Name: c.Field, Title: c.Header, Schema: schema, Required: t.rows > 0 &&
+			c.filled == t.rows})
 	}
 	if len(d.Fields) == 0 {
 		return d, fmt.Errorf("the table has no columns")
@@ -299,8 +303,9 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 	return d, nil
 }
 
-// meant is the kind that a column is meant to have. Where nearly all values are numbers, dates or yes and no, the few others are
-// more likely mistakes: the check of the rows shows them, while a column of texts would hide them for ever.
+// meant is the kind that a column is meant to have. Where nearly all values are numbers, dates or yes and no, the few
+// others are more likely mistakes: the check of the rows shows them, while a column of texts would hide them for
+// ever.
 func (c *Column) meant() kind {
 	const least, outOf = 19, 20
 	if c.kind != text || c.filled < outOf {
@@ -373,8 +378,8 @@ func (t *Table) label(key string) string {
 	return t.Columns[0].Field
 }
 
-// Convert makes a cell the value of a field, by the field's schema: a text from a sheet becomes what the schema asks for, if it
-// reads as such, and stays a text otherwise, so that the validation says what is wrong. No value is nil.
+// Convert makes a cell the value of a field, by the field's schema: a text from a sheet becomes what the schema asks
+// for, if it reads as such, and stays a text otherwise, so that the validation says what is wrong. No value is nil.
 func Convert(field definition.Field, v Value) json.RawMessage {
 	if v.Empty() {
 		return nil
@@ -394,7 +399,8 @@ func Convert(field definition.Field, v Value) json.RawMessage {
 			return json.RawMessage(plain)
 		case schema.Type == "boolean" && isBoolean(plain):
 			return json.RawMessage(strconv.FormatBool(strings.EqualFold(plain, "true") || strings.EqualFold(plain, "yes")))
-		case (schema.Ref != "" || schema.Type == "array" || schema.Type == "object" || schema.Type == nil && schema.Enum == nil) && json.Valid([]byte(plain)):
+		case (schema.Ref != "" || schema.Type == "array" || schema.Type == "object" || schema.Type == nil &&
+			schema.Enum == nil) && json.Valid([]byte(plain)):
 			return json.RawMessage(plain)
 		case schema.Type == "string" && schema.Enum == nil:
 			plain = v.Text // blanks around a text are part of it

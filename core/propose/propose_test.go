@@ -29,14 +29,16 @@ func table(t *testing.T, headers []string, rows ...[]string) *propose.Table {
 }
 
 func TestProposesWhatTheRowsHold(t *testing.T) {
-	headers := []string{"Hut No", "Name", "Höhe (m)", "Valley", "Opened", "Seen", "Heated", "Beds", "Zip", "Mixed", "Empty"}
+	headers := []string{"Hut No", "Name", "Höhe (m)", "Valley", "Opened", "Seen", "Heated", "Beds", "Zip", "Mixed",
+		"Empty"}
 	var rows [][]string
 	for n := range 20 {
 		mixed := "12"
 		if n == 9 {
 			mixed = "a dozen"
 		}
-		rows = append(rows, []string{fmt.Sprintf("H%02d", n), "Hut " + strings.Repeat("x", n), fmt.Sprintf("%d.5", n), []string{"Kell", "Ostra"}[n%2], "2025-06-01",
+		rows = append(rows, []string{fmt.Sprintf("H%02d", n), "Hut " + strings.Repeat("x", n), fmt.Sprintf("%d.5", n),
+			[]string{"Kell", "Ostra"}[n%2], "2025-06-01",
 			"2025-06-01T10:00:00Z", []string{"yes", "No"}[n%2], fmt.Sprint(n % 3), "0" + fmt.Sprint(100+n), mixed, ""})
 	}
 	rows[3][6] = ""
@@ -45,8 +47,10 @@ func TestProposesWhatTheRowsHold(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := map[string]string{
-		"hut_no": `"type":"string"`, "name": `"type":"string"`, "hoehe_m": `"type":"number"`, "valley": `"enum":["Kell","Ostra"]`, "opened": `"format":"date"`,
-		"seen": `"format":"date-time"`, "heated": `"type":"boolean"`, "beds": `"type":"integer"`, "zip": `"type":"string"`, "mixed": `"type":"integer"`, "empty": `"type":"string"`,
+		"hut_no": `"type":"string"`, "name": `"type":"string"`, "hoehe_m": `"type":"number"`,
+		"valley": `"enum":["Kell","Ostra"]`, "opened": `"format":"date"`,
+		"seen": `"format":"date-time"`, "heated": `"type":"boolean"`, "beds": `"type":"integer"`, "zip": `"type":"string"`,
+		"mixed": `"type":"integer"`, "empty": `"type":"string"`,
 	}
 	for _, field := range d.Fields {
 		if !strings.Contains(string(field.Schema), want[field.Name]) {
@@ -68,7 +72,8 @@ func TestProposesWhatTheRowsHold(t *testing.T) {
 
 func TestHeadingsThatDoNotWork(t *testing.T) {
 	for says, headers := range map[string][]string{
-		"column 2 has no heading": {"a", " "}, `"a" stands over two columns`: {"a", "b", "a"}, "would both become the field a_b": {"a b", "A-B"},
+		"column 2 has no heading": {"a", " "}, `"a" stands over two columns`: {"a", "b", "a"},
+		"would both become the field a_b": {"a b", "A-B"},
 	} {
 		if _, err := propose.NewTable(headers); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v: %v", headers, err)
@@ -78,12 +83,16 @@ func TestHeadingsThatDoNotWork(t *testing.T) {
 
 func TestConvert(t *testing.T) {
 	for _, test := range []struct{ schema, text, want string }{
-		{`{"type":"string"}`, " as it is ", `" as it is "`}, {`{"type":"string"}`, "12", `"12"`}, {`{"type":"integer"}`, " 12 ", `12`}, {`{"type":"integer"}`, "many", `"many"`},
-		{`{"type":"number"}`, "1.50", `1.50`}, {`{"type":"number"}`, "1,5", `"1,5"`}, {`{"type":"boolean"}`, "Yes", `true`}, {`{"type":"boolean"}`, "no", `false`},
-		{`{"enum":["a","b"]}`, " a", `"a"`}, {`{"$ref":"urn:homing:point"}`, `{"type":"Point","coordinates":[1,2]}`, `{"type":"Point","coordinates":[1,2]}`},
+		{`{"type":"string"}`, " as it is ", `" as it is "`}, {`{"type":"string"}`, "12", `"12"`},
+		{`{"type":"integer"}`, " 12 ", `12`}, {`{"type":"integer"}`, "many", `"many"`},
+		{`{"type":"number"}`, "1.50", `1.50`}, {`{"type":"number"}`, "1,5", `"1,5"`}, {`{"type":"boolean"}`, "Yes", `true`},
+		{`{"type":"boolean"}`, "no", `false`},
+		{`{"enum":["a","b"]}`, " a", `"a"`}, {`{"$ref":"urn:homing:point"}`, `{"type":"Point","coordinates":[1,2]}`,
+			`{"type":"Point","coordinates":[1,2]}`},
 		{`{"type":"array","items":{"type":"string"}}`, `["x"]`, `["x"]`}, {`{"type":"string"}`, "  ", ""},
 	} {
-		got := propose.Convert(definition.Field{Name: "f", Schema: json.RawMessage(test.schema)}, propose.Value{Text: test.text})
+		got := propose.Convert(definition.Field{Name: "f", Schema: json.RawMessage(test.schema)},
+			propose.Value{Text: test.text})
 		if string(got) != test.want {
 			t.Errorf("%q as %s is %s, want %s", test.text, test.schema, got, test.want)
 		}

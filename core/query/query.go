@@ -143,7 +143,8 @@ var PostgreSQL = Dialect{
 var SQLite = Dialect{
 	Text: func(column, field string) string { return fmt.Sprintf("CAST(%s->>'$.%s' AS TEXT)", column, field) },
 	Number: func(column, field string) string {
-		return fmt.Sprintf("(CASE WHEN json_type(%s, '$.%s') IN ('integer','real') THEN %[1]s->>'$.%[2]s' END)", column, field)
+		return fmt.Sprintf("(CASE WHEN json_type(%s, '$.%s') IN ('integer','real') THEN %[1]s->>'$.%[2]s' END)", column,
+			field)
 	},
 	Raw:    "fields",
 	Values: "(SELECT group_concat(value, ' ') FROM json_each(fields))",
@@ -151,8 +152,8 @@ var SQLite = Dialect{
 	Fold:   func(text string) string { return text }, // SQLite's LIKE folds what its lower() would
 }
 
-// SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are broken
-// by the record's id, so that pages neither repeat nor skip.
+// SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are
+// broken by the record's id, so that pages neither repeat nor skip.
 func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args []any, order string) {
 	terms := []string{"TRUE"}
 	for _, c := range q.Where {

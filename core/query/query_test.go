@@ -10,7 +10,8 @@ import (
 
 func huts(t *testing.T) definition.Definition {
 	t.Helper()
-	d, err := definition.ReadSource("huts.yaml", []byte("collection: huts\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  height: {type: number}\n"))
+	d, err := definition.ReadSource("huts.yaml", []byte("collection: huts\nfields:\n  name: {type: string}\n  beds: "+
+		"{type: integer}\n  height: {type: number}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -18,18 +19,21 @@ func huts(t *testing.T) definition.Definition {
 }
 
 func TestParse(t *testing.T) {
-	q, err := query.Parse(huts(t), query.Ask{Where: []string{"name = Gale Hut", "beds>=12", "height!=1.5", "name~a=b", "name="}, Search: "two words", Sort: "-beds, name,revision", Offset: 20})
+	q, err := query.Parse(huts(t), query.Ask{Where: []string{"name = Gale Hut", "beds>=12", "height!=1.5", "name~a=b",
+		"name="}, Search: "two words", Sort: "-beds, name,revision", Offset: 20})
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []query.Condition{{Field: "name", Op: query.Equal, Value: "Gale Hut"}, {Field: "beds", Op: query.GreaterOrEqual, Value: "12"}, {Field: "height", Op: query.NotEqual, Value: "1.5"},
+	want := []query.Condition{{Field: "name", Op: query.Equal, Value: "Gale Hut"},
+		{Field: "beds", Op: query.GreaterOrEqual, Value: "12"}, {Field: "height", Op: query.NotEqual, Value: "1.5"},
 		{Field: "name", Op: query.Contains, Value: "a=b"}, {Field: "name", Op: query.Equal}}
 	for n, c := range want {
 		if q.Where[n] != c {
 			t.Errorf("condition %d is %+v, want %+v", n, q.Where[n], c)
 		}
 	}
-	if q.Limit != query.DefaultLimit || q.Offset != 20 || len(q.Sort) != 3 || q.Sort[0] != (query.Order{Field: "beds", Reverse: true}) {
+	if q.Limit != query.DefaultLimit || q.Offset != 20 || len(q.Sort) != 3 ||
+		q.Sort[0] != (query.Order{Field: "beds", Reverse: true}) {
 		t.Errorf("%+v", q)
 	}
 }
@@ -48,8 +52,14 @@ func TestParseRefuses(t *testing.T) {
 		`condition "name!x"`: func(d definition.Definition) (query.Query, error) {
 			return query.Parse(d, query.Ask{Where: []string{"name!x"}})
 		},
-		"no such field":  func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Sort: "colour"}) },
-		"take 1 to 1000": func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Limit: 1001}) },
+		"no such field": func(d definition.Definition) (query.Query,
+			error) {
+			return query.Parse(d, query.Ask{Sort: "colour"})
+		},
+		"take 1 to 1000": func(d definition.Definition) (query.Query,
+			error) {
+			return query.Parse(d, query.Ask{Limit: 1001})
+		},
 		"take 0 or more": func(d definition.Definition) (query.Query, error) { return query.Parse(d, query.Ask{Offset: -1}) },
 	} {
 		if _, err := parse(huts(t)); err == nil || !strings.Contains(err.Error(), says) {

@@ -25,8 +25,9 @@ const (
 var ErrValue = errors.New("not a usable value")
 
 // Canonical rewrites a JSON value so that equal values have equal bytes: no blanks, keys in order, numbers in one
-// notation with all their digits. It refuses what a store somewhere on the way would alter or choke on: invalid UTF-8, the
-// character U+0000, a key twice in an object, numbers beyond a double's range, more than [MaxDepth] levels or [MaxValue] bytes.
+// notation with all their digits. It refuses what a store somewhere on the way would alter or choke on: invalid
+// UTF-8, the character U+0000, a key twice in an object, numbers beyond a double's range, more than [MaxDepth] levels
+// or [MaxValue] bytes.
 //
 // RFC 8785 is not used since it rounds numbers to doubles: an identifier of 17 digits would come back altered.
 func Canonical(raw []byte) (json.RawMessage, error) {
@@ -37,7 +38,8 @@ func Canonical(raw []byte) (json.RawMessage, error) {
 		return nil, fmt.Errorf("%w: not valid UTF-8", ErrValue)
 	}
 	if loneSurrogate(raw) {
-		return nil, fmt.Errorf("%w: a text holds half of a character (an escape from \\ud800 to \\udfff without its other half)", ErrValue)
+		return nil, fmt.Errorf("%w: a text holds half of a character (an escape from \\ud800 to \\udfff without its "+
+			"other half)", ErrValue)
 	}
 	decoder := json.NewDecoder(bytes.NewReader(raw))
 	decoder.UseNumber()
@@ -54,7 +56,8 @@ func Canonical(raw []byte) (json.RawMessage, error) {
 	return out.Bytes(), nil
 }
 
-// plain recognises what most values are, and canonical already: a text of printable ASCII without escapes, or a whole number.
+// plain recognises what most values are, and canonical already: a text of printable ASCII without escapes, or a whole
+// number.
 func plain(raw []byte) bool {
 	const most = 15 // digits; longer ones take the long way
 	if len(raw) < 2 || len(raw) > MaxValue {
@@ -67,11 +70,12 @@ func plain(raw []byte) bool {
 		return !slices.ContainsFunc(raw, func(b byte) bool { return b < '0' || b > '9' })
 	}
 	text := raw[1 : len(raw)-1]
-	return raw[len(raw)-1] == '"' && !slices.ContainsFunc(text, func(b byte) bool { return b < ' ' || b > '~' || b == '"' || b == '\\' })
+	return raw[len(raw)-1] == '"' && !slices.ContainsFunc(text,
+		func(b byte) bool { return b < ' ' || b > '~' || b == '"' || b == '\\' })
 }
 
-// loneSurrogate says whether a JSON text escapes half of a character, which would come out as another one. Two halves that
-// follow each other make a character (RFC 8259, section 7).
+// loneSurrogate says whether a JSON text escapes half of a character, which would come out as another one. Two halves
+// that follow each other make a character (RFC 8259, section 7).
 func loneSurrogate(raw []byte) bool {
 	for n := 0; n < len(raw); n++ {
 		if raw[n] != '\\' {
@@ -204,8 +208,8 @@ func canonicalString(value string, out *bytes.Buffer) error {
 	return nil
 }
 
-// canonicalNumber takes a JSON number literal apart into digits and exponent and writes it in one way: 1, 1.0, 10e-1 and
-// 1E0 all become 1. No digit is dropped but leading and trailing zeros.
+// canonicalNumber takes a JSON number literal apart into digits and exponent and writes it in one way: 1, 1.0, 10e-1
+// and 1E0 all become 1. No digit is dropped but leading and trailing zeros.
 func canonicalNumber(literal string) (string, error) {
 	rest, negative := strings.CutPrefix(literal, "-")
 	mantissa, exponentText, hasExponent := strings.Cut(strings.ToLower(rest), "e")

@@ -1,5 +1,5 @@
-// Package record holds what a record consists of and how two states of it differ. Values are kept as canonical JSON texts,
-// so that they are equal exactly when their bytes are, on every device and at central.
+// Package record holds what a record consists of and how two states of it differ. Values are kept as canonical JSON
+// texts, so that they are equal exactly when their bytes are, on every device and at central.
 package record
 
 import (

@@ -7,8 +7,9 @@ import (
 	"strings"
 )
 
-// Parts takes an object apart: the value of each of its members by path, down to what is no object itself. Paths are JSON Pointers
-// (RFC 6901) without the first slash. An object within that has no members is a part of its own. Ok is false for anything but an object.
+// Parts takes an object apart: the value of each of its members by path, down to what is no object itself. Paths are
+// JSON Pointers (RFC 6901) without the first slash. An object within that has no members is a part of its own. Ok is
+// false for anything but an object.
 func Parts(value json.RawMessage) (parts map[string]json.RawMessage, ok bool) {
 	members, ok := object(value)
 	if !ok {
@@ -72,7 +73,10 @@ func (f Fields) Set(path string, value json.RawMessage) Delta {
 		if parts == nil {
 			parts = map[string]json.RawMessage{}
 		}
-		maps.DeleteFunc(parts, func(other string, _ json.RawMessage) bool { return other == rest || strings.HasPrefix(other, rest+"/") })
+		maps.DeleteFunc(parts, func(other string, _ json.RawMessage) bool {
+			return other == rest ||
+				strings.HasPrefix(other, rest+"/")
+		})
 		if value != nil {
 			parts[rest] = value
 		}

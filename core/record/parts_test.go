@@ -9,7 +9,8 @@ import (
 
 func TestPartsAndPaths(t *testing.T) {
 	parts, ok := record.Parts(json.RawMessage(`{"a":{"b":1,"c":{}},"d/e":[{"x":1}],"f~":"t"}`))
-	if !ok || len(parts) != 4 || string(parts["a/b"]) != "1" || string(parts["a/c"]) != "{}" || string(parts["d~1e"]) != `[{"x":1}]` || string(parts["f~0"]) != `"t"` {
+	if !ok || len(parts) != 4 || string(parts["a/b"]) != "1" || string(parts["a/c"]) != "{}" ||
+		string(parts["d~1e"]) != `[{"x":1}]` || string(parts["f~0"]) != `"t"` {
 		t.Errorf("%v %s", ok, parts)
 	}
 	for _, value := range []string{`[1]`, `"x"`, `3`, `null`, ``} {
@@ -17,8 +18,10 @@ func TestPartsAndPaths(t *testing.T) {
 			t.Errorf("%q has parts", value)
 		}
 	}
-	fields := record.Fields{"keeper": json.RawMessage(`{"address":{"path":"north","place":"Kell"},"beds":3}`), "name": json.RawMessage(`"Gale"`)}
-	for path, want := range map[string]string{"name": `"Gale"`, "keeper/beds": "3", "keeper/address/place": `"Kell"`, "keeper/address": `{"path":"north","place":"Kell"}`, "keeper/none/deep": "", "none": "", "name/x": ""} {
+	fields := record.Fields{"keeper": json.RawMessage(`{"address":{"path":"north","place":"Kell"},"beds":3}`),
+		"name": json.RawMessage(`"Gale"`)}
+	for path, want := range map[string]string{"name": `"Gale"`, "keeper/beds": "3", "keeper/address/place": `"Kell"`,
+		"keeper/address": `{"path":"north","place":"Kell"}`, "keeper/none/deep": "", "none": "", "name/x": ""} {
 		if got := string(fields.At(path)); got != want {
 			t.Errorf("at %s is %s, want %s", path, got, want)
 		}
@@ -28,7 +31,8 @@ func TestPartsAndPaths(t *testing.T) {
 		"keeper/beds":          {`4`, `{"keeper":{"address":{"path":"north","place":"Kell"},"beds":4},"name":"Gale"}`},
 		"keeper/address/place": {``, `{"keeper":{"address":{"path":"north"},"beds":3},"name":"Gale"}`},
 		"keeper/address":       {`"by the lake"`, `{"keeper":{"address":"by the lake","beds":3},"name":"Gale"}`},
-		"new/part":             {`true`, `{"keeper":{"address":{"path":"north","place":"Kell"},"beds":3},"name":"Gale","new":{"part":true}}`},
+		"new/part": {`true`,
+			`{"keeper":{"address":{"path":"north","place":"Kell"},"beds":3},"name":"Gale","new":{"part":true}}`},
 	} {
 		var to json.RawMessage
 		if change.to != "" {

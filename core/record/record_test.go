@@ -94,7 +94,8 @@ func TestDiffAndApply(t *testing.T) {
 }
 
 func FuzzCanonical(f *testing.F) {
-	for _, seed := range []string{`{"a":[1,2.50,-3e-7],"b":null}`, `"\ud800"`, `1E+2`, `[[[]]]`, `123456789012345678901234567890.5e-12`} {
+	for _, seed := range []string{`{"a":[1,2.50,-3e-7],"b":null}`, `"\ud800"`, `1E+2`, `[[[]]]`,
+		`123456789012345678901234567890.5e-12`} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -7,7 +7,8 @@ import (
 )
 
 func TestRolesGrow(t *testing.T) {
-	actions := map[rights.Action]int{rights.ReadRecords: 0, rights.ChangeRecords: 1, rights.EnrolDevices: 1, rights.WatchFleet: 2, rights.ManageDevices: 2, rights.ManageWorkers: 3, rights.Define: 3}
+	actions := map[rights.Action]int{rights.ReadRecords: 0, rights.ChangeRecords: 1, rights.EnrolDevices: 1,
+		rights.WatchFleet: 2, rights.ManageDevices: 2, rights.ManageWorkers: 3, rights.Define: 3}
 	for action, least := range actions {
 		for n, role := range rights.Roles {
 			if got := role.May(action); got != (n >= least) {
@@ -30,7 +31,8 @@ func TestCovers(t *testing.T) {
 		held, falls []string
 		want        bool
 	}{
-		{nil, nil, false}, {[]string{"a"}, nil, false}, {nil, []string{"a"}, false}, {[]string{"a", "b"}, []string{"b", "c"}, true}, {[]string{"a"}, []string{"A"}, false},
+		{nil, nil, false}, {[]string{"a"}, nil, false}, {nil, []string{"a"}, false},
+		{[]string{"a", "b"}, []string{"b", "c"}, true}, {[]string{"a"}, []string{"A"}, false},
 		{[]string{"*"}, nil, true}, {[]string{"*"}, []string{"a"}, true}, {nil, []string{"*"}, true},
 	} {
 		if got := rights.Covers(test.held, test.falls); got != test.want {

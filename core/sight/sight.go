@@ -1,5 +1,5 @@
-// Package sight says who sees a record: whoever covers it by a territory, and is not kept from it by the reading rule of its
-// collection. Pushes, pulls, lists and answers all ask here.
+// Package sight says who sees a record: whoever covers it by a territory, and is not kept from it by the reading rule
+// of its collection. Pushes, pulls, lists and answers all ask here.
 package sight
 
 import (
@@ -13,8 +13,8 @@ import (
 	"homing/core/rights"
 )
 
-// Askers are the people on whose behalf something is asked for: one, or all the workers of a shared device. They get what
-// any of them may have.
+// Askers are the people on whose behalf something is asked for: one, or all the workers of a shared device. They get
+// what any of them may have.
 type Askers []rights.Person
 
 // Alone is one asker.
@@ -24,7 +24,8 @@ func Alone(who rights.Person) Askers { return Askers{who} }
 func (a Askers) Digest() string {
 	lines := make([]string, len(a))
 	for n, who := range a {
-		lines[n] = who.Name + "\x00" + string(who.Role) + "\x00" + strings.Join(slices.Sorted(slices.Values(who.Territories)), "\x00")
+		lines[n] = who.Name + "\x00" + string(who.Role) + "\x00" +
+			strings.Join(slices.Sorted(slices.Values(who.Territories)), "\x00")
 	}
 	slices.Sort(lines)
 	sum := sha256.Sum256([]byte(strings.Join(lines, "\x01")))

@@ -21,9 +21,12 @@ func Start(ctx context.Context, width, height int) (tab context.Context, end fun
 		return nil, nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height), chromedp.Headless, chromedp.NoSandbox,
-		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height), chromedp.Headless,
+		chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("hide-scrollbars", true),
 	}
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)

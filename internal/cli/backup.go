@@ -15,8 +15,10 @@ import (
 )
 
 func databaseFlags(more ...cli.Flag) []cli.Flag {
-	return append(more, &cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none means the private PostgreSQL in --data", Sources: env("DATABASE")},
-		&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL", Sources: env("DATA")})
+	return append(more, &cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none means the " +
+		"private PostgreSQL in --data", Sources: env("DATABASE")},
+		&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL",
+			Sources: env("DATA")})
 }
 
 func backupCommand() *cli.Command {
@@ -52,7 +54,8 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.Root().Writer, "Wrote %s (%s). Put it back with: homing restore %s\n", path, size(int(info.Size())), path)
+			fmt.Fprintf(c.Root().Writer, "Wrote %s (%s). Put it back with: homing restore %s\n", path, size(int(info.Size())),
+				path)
 			return nil
 		},
 	}
@@ -92,7 +95,8 @@ backup of the replaced database: homing local lost lists them.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.Root().Writer, "Restored. The database's generation is %s now; what it had before is in %s.\nStart central again; devices bring back what was lost with their next exchange.\n", generation, before)
+			fmt.Fprintf(c.Root().Writer, "Restored. The database's generation is %s now; what it had before is in "+
+				"%s.\nStart central again; devices bring back what was lost with their next exchange.\n", generation, before)
 			return nil
 		},
 	}

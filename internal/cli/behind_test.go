@@ -15,11 +15,15 @@ func TestBehindTheScenes(t *testing.T) {
 	bed := hour(t)
 	folder := t.TempDir()
 	file := filepath.Join(folder, "huts.yaml")
-	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  state: {enum: [open, closed]}\nsync:\n  rules: {state: ask, beds: sum}\n"), 0o600))
+	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  "+
+		"name: {type: string}\n  beds: {type: integer}\n  state: {enum: [open, closed]}\nsync:\n  rules: {state: ask, "+
+		"beds: sum}\n"), 0o600))
 	group := filepath.Join(folder, "group.json")
-	testbed.Must(t, os.WriteFile(group, []byte(`[{"kind":"add","collection":"huts","as":"a","fields":{"name":"Gale"}},{"kind":"add","collection":"huts","fields":{"name":"Fosk","beds":4}}]`), 0o600))
+	testbed.Must(t, os.WriteFile(group,
+		[]byte(`[{"kind":"add","collection":"huts","as":"a","fields":{"name":"Gale"}},{"kind":"add","collection":"huts","fields":{"name":"Fosk","beds":4}}]`), 0o600))
 	broken := filepath.Join(folder, "broken.json")
-	testbed.Must(t, os.WriteFile(broken, []byte(`[{"kind":"add","collection":"huts","fields":{"name":"Half"}},{"kind":"build","collection":"huts","id":"0199d3a1-c2b4-7000-8000-000000000001"}]`), 0o600))
+	testbed.Must(t, os.WriteFile(broken,
+		[]byte(`[{"kind":"add","collection":"huts","fields":{"name":"Half"}},{"kind":"build","collection":"huts","id":"0199d3a1-c2b4-7000-8000-000000000001"}]`), 0o600))
 	backup := filepath.Join(folder, "central.dump")
 	other := filepath.Join(folder, "other.db")
 	for _, step := range []struct {

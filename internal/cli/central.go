@@ -25,7 +25,8 @@ const defaultCentral = "http://127.0.0.1:8400"
 // centralFlags are those of every command that asks central.
 func centralFlags(more ...cli.Flag) []cli.Flag {
 	return append(more,
-		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + defaultCentral, Sources: env("CENTRAL")},
+		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + defaultCentral,
+			Sources: env("CENTRAL")},
 		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: env("TOKEN")})
 }
 
@@ -227,14 +228,16 @@ func statusCommand() *cli.Command {
 			if err := call.get(ctx, "/v1/hello", &status.Hello); err != nil {
 				return err
 			}
-			if err := errors.Join(call.get(ctx, "/v1/session", &status.Session), call.get(ctx, "/v1/collections", &status.Collections)); err != nil {
+			if err := errors.Join(call.get(ctx, "/v1/session", &status.Session),
+				call.get(ctx, "/v1/collections", &status.Collections)); err != nil {
 				return err
 			}
 			w := c.Root().Writer
 			if c.Bool("json") {
 				return writeJSON(w, status)
 			}
-			fmt.Fprintf(w, "Central     %s (build %s, generation %s)\n", status.Central, status.Hello.Build, status.Hello.Generation)
+			fmt.Fprintf(w, "Central     %s (build %s, generation %s)\n", status.Central, status.Hello.Build,
+				status.Hello.Generation)
 			fmt.Fprintf(w, "Signed in   %s (%s)\n", status.Session.Worker, status.Session.Role)
 			if status.Hello.Open {
 				fmt.Fprintf(w, "%s\n", openNotice)

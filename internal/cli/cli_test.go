@@ -49,7 +49,8 @@ func hour(t *testing.T) *testbed.Bed {
 func TestAFirstHour(t *testing.T) {
 	bed := hour(t)
 	file := filepath.Join(t.TempDir(), "huts.yaml")
-	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  at: {$ref: \"urn:homing:point\"}\n"), 0o600))
+	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  "+
+		"name: {type: string}\n  beds: {type: integer}\n  at: {$ref: \"urn:homing:point\"}\n"), 0o600))
 	steps := []struct {
 		args string
 		says []string
@@ -99,8 +100,10 @@ func TestJSON(t *testing.T) {
 	fine(t, "local", "enrol", "--name", "tablet")
 	fine(t, "local", "exchange")
 	fine(t, "local", "add", "trails", "--set", "name=Ridge")
-	for _, args := range []string{"local status", "local list trails", "local show trails Ridge", "local review", "local exchange", "status", "records list trails",
-		"records show trails Ridge", "records history trails Ridge", "records add trails --set name=Other", "devices list", "devices code --worker lead", "exchanges list", "workers list"} {
+	for _, args := range []string{"local status", "local list trails", "local show trails Ridge", "local review",
+		"local exchange", "status", "records list trails",
+		"records show trails Ridge", "records history trails Ridge", "records add trails --set name=Other", "devices list",
+		"devices code --worker lead", "exchanges list", "workers list"} {
 		out := fine(t, append(strings.Fields(args), "--json")...)
 		if !json.Valid([]byte(out)) {
 			t.Errorf("homing %s --json:\n%s", args, out)
@@ -153,13 +156,14 @@ func TestMistakes(t *testing.T) {
 			t.Errorf("homing %s is too wordy:\n%s", test.args, wrong)
 		}
 	}
-	if status, text := bed.Call("GET", "/v1/records/trails", "", nil); status != 200 || !strings.Contains(string(text), `"total":0`) {
+	if status, text := bed.Call("GET", "/v1/records/trails", "", nil); status != 200 ||
+		!strings.Contains(string(text), `"total":0`) {
 		t.Errorf("something was stored all the same: %s", text)
 	}
 }
 
-// An exchange that cannot reach central says so, keeps the outbox, and has its exit code; one in which changes were refused
-// has another.
+// An exchange that cannot reach central says so, keeps the outbox, and has its exit code; one in which changes were
+// refused has another.
 func TestExchangeExitCodes(t *testing.T) {
 	bed := hour(t)
 	broken := true
@@ -172,7 +176,8 @@ func TestExchangeExitCodes(t *testing.T) {
 	fine(t, "local", "enrol", "--name", "tablet", "--central", proxy.URL)
 	fine(t, "local", "exchange")
 	fine(t, "local", "add", "trails", "--set", "name=Ridge", "--set", "note=long enough")
-	if _, wrong, code := homing(t, "local", "exchange"); code != 5 || !strings.Contains(wrong, "The outbox keeps what is unsent (1 change)") {
+	if _, wrong, code := homing(t, "local", "exchange"); code != 5 ||
+		!strings.Contains(wrong, "The outbox keeps what is unsent (1 change)") {
 		t.Errorf("exit %d:\n%s", code, wrong)
 	}
 	if out := fine(t, "local", "review"); !strings.Contains(out, "sent, no answer yet") {
@@ -185,7 +190,8 @@ func TestExchangeExitCodes(t *testing.T) {
 	if out, wrong, code := homing(t, "local", "exchange"); code != 4 || !strings.Contains(wrong, "1 change refused") {
 		t.Errorf("exit %d:\n%s%s", code, out, wrong)
 	}
-	if out := fine(t, "local", "review"); !strings.Contains(out, "refused") || !strings.Contains(out, "! must have at most 12 characters, has 19") {
+	if out := fine(t, "local", "review"); !strings.Contains(out, "refused") ||
+		!strings.Contains(out, "! must have at most 12 characters, has 19") {
 		t.Errorf("the review does not say why:\n%s", out)
 	}
 }
@@ -195,7 +201,8 @@ func TestSignIn(t *testing.T) {
 	bed := testbed.Start(t)
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	t.Setenv("HOMING_CENTRAL", bed.URL())
-	if _, wrong, code := homing(t, "records", "list", "trails"); code != 6 || !strings.Contains(wrong, "homing sign-in --central") {
+	if _, wrong, code := homing(t, "records", "list", "trails"); code != 6 ||
+		!strings.Contains(wrong, "homing sign-in --central") {
 		t.Errorf("without a sign-in: exit %d %s", code, wrong)
 	}
 	typed := func(text string) {
@@ -208,7 +215,8 @@ func TestSignIn(t *testing.T) {
 		t.Cleanup(func() { os.Stdin = before; file.Close() })
 	}
 	typed("wrong\n")
-	if _, wrong, code := homing(t, "sign-in", "--worker", "lead"); code != 6 || !strings.Contains(wrong, "do not fit together") {
+	if _, wrong, code := homing(t, "sign-in", "--worker", "lead"); code != 6 ||
+		!strings.Contains(wrong, "do not fit together") {
 		t.Errorf("a wrong password: exit %d %s", code, wrong)
 	}
 	typed(testbed.Password + "\n")
@@ -234,7 +242,8 @@ func TestDemoOnce(t *testing.T) {
 		if strings.Count(out, " yes\n") != 6 || strings.Contains(out, " NO\n") {
 			t.Fatalf("start %d:\n%s", start+1, out)
 		}
-		if !strings.Contains(out, "1 merged, 1 held") || !strings.Contains(out, "runa has looked at the pictures and settles it") {
+		if !strings.Contains(out, "1 merged, 1 held") || !strings.Contains(out,
+			"runa has looked at the pictures and settles it") {
 			t.Errorf("start %d shows no merge, or no conflict that is settled:\n%s", start+1, out)
 		}
 	}

@@ -29,17 +29,23 @@ func conflictsCommand() *cli.Command {
 wait beside it. Whoever settles says what the field is to be. Where the definition asks about removals, FIELD is record-removal, and its
 values are removed and stays.`,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list the open conflicts, the oldest first", Flags: centralFlags(jsonFlag), Action: listConflicts},
+			{Name: "list", Usage: "list the open conflicts, the oldest first", Flags: centralFlags(jsonFlag),
+				Action: listConflicts},
 			{Name: "settle", Usage: "settle a conflict", ArgsUsage: "COLLECTION RECORD FIELD",
 				Description: "With --take N the value that the list shows under that number; 1 is what central has.",
-				Flags:       centralFlags(jsonFlag, &cli.IntFlag{Name: "take", Usage: "`N` of the value to take"}, &cli.StringFlag{Name: "value", Usage: "another `VALUE`, as the field's type reads it"}), Action: settleConflict},
+				Flags: centralFlags(jsonFlag, &cli.IntFlag{Name: "take", Usage: "`N` of the value to take"},
+					&cli.StringFlag{Name: "value", Usage: "another `VALUE`, as the field's type reads it"}), Action: settleConflict},
 			{Name: "settle-all", Usage: "settle many conflicts by a rule",
 				Description: `newest takes the value that was edited last, first the one that central has, min and max the smallest and the largest. What would be done is
 shown first. Each conflict is settled by a change of its own, and can be opened again.`,
-				Flags: centralFlags(jsonFlag, &cli.StringFlag{Name: "by", Required: true, Usage: "`RULE`: newest, first, min or max"}, &cli.StringFlag{Name: "collection", Usage: "only those of a `COLLECTION`"},
-					&cli.StringFlag{Name: "field", Usage: "only those over a `FIELD`"}, &cli.DurationFlag{Name: "older-than", Usage: "only those open for longer, such as `72h`"},
+				Flags: centralFlags(jsonFlag, &cli.StringFlag{Name: "by", Required: true,
+					Usage: "`RULE`: newest, first, min or max"}, &cli.StringFlag{Name: "collection",
+					Usage: "only those of a `COLLECTION`"},
+					&cli.StringFlag{Name: "field", Usage: "only those over a `FIELD`"},
+					&cli.DurationFlag{Name: "older-than", Usage: "only those open for longer, such as `72h`"},
 					&cli.BoolFlag{Name: "yes", Usage: "do not ask"}), Action: settleAll},
-			{Name: "reopen", Usage: "open a conflict again that was settled", ArgsUsage: "COLLECTION RECORD FIELD", Flags: centralFlags(jsonFlag), Action: reopenConflict},
+			{Name: "reopen", Usage: "open a conflict again that was settled", ArgsUsage: "COLLECTION RECORD FIELD",
+				Flags: centralFlags(jsonFlag), Action: reopenConflict},
 		},
 	}
 }
@@ -74,14 +80,16 @@ func printConflicts(w io.Writer, all []finding.Conflict) error {
 			if device == "" {
 				device = "(at central)"
 			}
-			t.row(append(append([]any{}, first...), n+1, shorten(disputed(one.Field, v.Value), 48), v.Author, device, when(v.EditedAt), since)...)
+			t.row(append(append([]any{}, first...), n+1, shorten(disputed(one.Field, v.Value), 48), v.Author, device,
+				when(v.EditedAt), since)...)
 			first, since = []any{"", "", ""}, ""
 		}
 	}
 	if err := t.flush(); err != nil {
 		return err
 	}
-	fmt.Fprintf(w, "%s; settle one with homing conflicts settle COLLECTION RECORD FIELD --take N\n", count(len(all), "open conflict"))
+	fmt.Fprintf(w, "%s; settle one with homing conflicts settle COLLECTION RECORD FIELD --take N\n",
+		count(len(all), "open conflict"))
 	return nil
 }
 
@@ -107,17 +115,20 @@ func settleConflict(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		var answer wire.Answer
-		body := map[string]any{"collection": one.Collection, "record": one.Record, "field": one.Field, "base": one.Revision, "value": value}
+		body := map[string]any{"collection": one.Collection, "record": one.Record, "field": one.Field, "base": one.Revision,
+			"value": value}
 		if err := call.call(ctx, http.MethodPost, "/v1/conflicts/settlements", body, &answer); err != nil {
 			return err
 		}
 		if c.Bool("json") {
 			return writeJSON(c.Root().Writer, answer)
 		}
-		fmt.Fprintf(c.Root().Writer, "Settled: %s of %s is %s, at revision %d. Devices follow with their next exchange.\n", one.Field, one.Label, disputed(one.Field, value), answer.Revision)
+		fmt.Fprintf(c.Root().Writer, "Settled: %s of %s is %s, at revision %d. Devices follow with their next exchange.\n",
+			one.Field, one.Label, disputed(one.Field, value), answer.Revision)
 		return nil
 	}
-	return codedError{fmt.Errorf("%s of this record is not in dispute; homing conflicts list shows what is", args[2]), exitNotFound}
+	return codedError{fmt.Errorf("%s of this record is not in dispute; homing conflicts list shows what is", args[2]),
+		exitNotFound}
 }
 
 func settledValue(c *cli.Command, d *definition.Collection, one finding.Conflict) (json.RawMessage, error) {
@@ -194,7 +205,8 @@ func settleAll(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	body := map[string]any{"rule": c.String("by"), "collection": c.String("collection"), "field": c.String("field"), "preview": true}
+	body := map[string]any{"rule": c.String("by"), "collection": c.String("collection"), "field": c.String("field"),
+		"preview": true}
 	if span := c.Duration("older-than"); span > 0 {
 		body["opened_before"] = time.Now().Add(-span)
 	}
@@ -238,7 +250,8 @@ func settleAll(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintf(w, "Left open: %s of %s: %s\n", one.Conflict.Field, one.Conflict.Label, one.Problem)
 		}
 	}
-	fmt.Fprintf(w, "Settled %s by %s. Devices follow with their next exchange.\n", count(len(done)-left, "conflict"), c.String("by"))
+	fmt.Fprintf(w, "Settled %s by %s. Devices follow with their next exchange.\n", count(len(done)-left, "conflict"),
+		c.String("by"))
 	return nil
 }
 
@@ -250,7 +263,8 @@ func printSettlements(w io.Writer, plan []central.SettledOne) error {
 			continue
 		}
 		v := one.Conflict.Values[one.Take-1]
-		t.row(one.Conflict.Collection, shorten(one.Conflict.Label, 36), one.Conflict.Field, shorten(disputed(one.Conflict.Field, v.Value), 48), v.Author, when(v.EditedAt))
+		t.row(one.Conflict.Collection, shorten(one.Conflict.Label, 36), one.Conflict.Field,
+			shorten(disputed(one.Conflict.Field, v.Value), 48), v.Author, when(v.EditedAt))
 	}
 	return t.flush()
 }
@@ -262,12 +276,14 @@ func reopenConflict(ctx context.Context, c *cli.Command) error {
 	}
 	field := c.Args().Get(2)
 	var answer wire.Answer
-	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/reopenings", map[string]any{"collection": d.Collection, "record": id, "field": field}, &answer); err != nil {
+	if err := call.call(ctx, http.MethodPost, "/v1/conflicts/reopenings",
+		map[string]any{"collection": d.Collection, "record": id, "field": field}, &answer); err != nil {
 		return err
 	}
 	if c.Bool("json") {
 		return writeJSON(c.Root().Writer, answer)
 	}
-	fmt.Fprintf(c.Root().Writer, "The conflict over %s is open again, at revision %d: homing conflicts list\n", field, answer.Revision)
+	fmt.Fprintf(c.Root().Writer, "The conflict over %s is open again, at revision %d: homing conflicts list\n", field,
+		answer.Revision)
 	return nil
 }

@@ -40,7 +40,8 @@ EXAMPLE (trails.yaml)
    sync:
      rules: {length_km: newest}           # newest is the default
      removal: edit-stays`,
-		Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "preview", Usage: "only say what would change, and which records and devices it touches"}),
+		Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "preview",
+			Usage: "only say what would change, and which records and devices it touches"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usageError{fmt.Errorf("which files? (see %s --help)", c.FullName())}
@@ -54,7 +55,8 @@ EXAMPLE (trails.yaml)
 				return err
 			}
 			var plans []changes.Plan
-			if err := call.call(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions}, &plans); err != nil {
+			if err := call.call(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions},
+				&plans); err != nil {
 				return err
 			}
 			if c.Bool("preview") && c.Bool("json") {
@@ -67,7 +69,8 @@ EXAMPLE (trails.yaml)
 				return nil
 			}
 			var defined []changes.Defined
-			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions}, &defined); err != nil {
+			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions},
+				&defined); err != nil {
 				return err
 			}
 			w := c.Root().Writer
@@ -111,7 +114,8 @@ func printPlans(w io.Writer, plans []changes.Plan) {
 		for _, d := range p.Differences {
 			fmt.Fprintf(w, "   %s %s\n", d.Field, d.What)
 		}
-		fmt.Fprintf(w, "   %s, %d to be carried over; %s to get the version with the next exchange\n", count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
+		fmt.Fprintf(w, "   %s, %d to be carried over; %s to get the version with the next exchange\n",
+			count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
 		for _, b := range p.Broken {
 			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, count(b.Records, "record"), b.Example)
 		}
@@ -131,7 +135,8 @@ func readDefinitions(files []string) ([]definition.Definition, error) {
 		}
 		d, err := definition.ReadSource(file, text)
 		if err == nil && claimed[d.Collection] != "" {
-			err = &definition.SourceError{File: file, Message: fmt.Sprintf("the name %s is claimed by %s already", d.Collection, claimed[d.Collection])}
+			err = &definition.SourceError{File: file, Message: fmt.Sprintf("the name %s is claimed by %s already",
+				d.Collection, claimed[d.Collection])}
 		}
 		if err != nil {
 			wrong = append(wrong, err)

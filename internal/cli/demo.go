@@ -31,7 +31,8 @@ var demoWorkers = []struct {
 	name      string
 	role      rights.Role
 	territory string
-}{{"runa", rights.Lead, rights.All}, {"mira", rights.Worker, "kell crew"}, {"tobin", rights.Worker, "ostra crew"}, {"ansel", rights.Reader, rights.All}}
+}{{"runa", rights.Lead, rights.All}, {"mira", rights.Worker, "kell crew"}, {"tobin", rights.Worker, "ostra crew"},
+	{"ansel", rights.Reader, rights.All}}
 
 func demoCommand() *cli.Command {
 	return &cli.Command{
@@ -41,7 +42,8 @@ func demoCommand() *cli.Command {
 signal and come home. Then it stays up for you to look around, until Ctrl-C. Everything lies in one folder.`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "once", Usage: "end after the story; fails when the final check does"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`HOST:PORT` to answer on; port 0 takes a free one",
+				Sources: env("LISTEN")},
 			&cli.StringFlag{Name: "data", Value: ".demo", Usage: "`FOLDER` of everything the demo keeps", Sources: env("DATA")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -63,8 +65,11 @@ signal and come home. Then it stays up for you to look around, until Ctrl-C. Eve
 			if c.Bool("once") {
 				return s.service.Stop()
 			}
-			fmt.Fprintf(s.out, "\nThe console is at %s\n   sign in as admin, or as runa (lead), mira or tobin (workers), ansel (reader); the password of all is %s\n", s.service.URL(), demoPassword)
-			fmt.Fprintf(s.out, "The crews' stores are %s and %s; try in another terminal:\n   bin/homing local edit structures \"Long Bridge\" --set state=sound --store %[1]s\n   bin/homing local exchange --store %[1]s\n", s.path("mira"), s.path("tobin"))
+			fmt.Fprintf(s.out, "\nThe console is at %s\n   sign in as admin, or as runa (lead), mira or tobin (workers), "+
+				"ansel (reader); the password of all is %s\n", s.service.URL(), demoPassword)
+			fmt.Fprintf(s.out, "The crews' stores are %s and %s; try in another terminal:\n   bin/homing local edit "+
+				"structures \"Long Bridge\" --set state=sound --store %[1]s\n   bin/homing local exchange --store %[1]s\n",
+				s.path("mira"), s.path("tobin"))
 			fmt.Fprintln(s.out, "Ctrl-C stops it all; make clean removes it.")
 			err = s.service.Wait(ctx)
 			fmt.Fprintln(s.out, "\nStopped.")
@@ -88,8 +93,10 @@ func (s *story) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n"
 func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
 	began := time.Now()
 	s.say("Starting central with its own PostgreSQL in %s …", s.folder)
-	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"), AdminPassword: demoPassword,
-		Build: build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100, RateBurst: 400})
+	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"),
+		AdminPassword: demoPassword,
+		Build:         build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
+		RateBurst: 400})
 	if err != nil {
 		return err
 	}
@@ -134,7 +141,8 @@ func (s *story) prepare(ctx context.Context) error {
 		line.show(fmt.Sprintf("loading the demo data: %d of %d records", at, len(records)))
 	}
 	line.done()
-	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.", count(len(records), "record"))
+	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.",
+		count(len(records), "record"))
 	return os.WriteFile(marker, nil, 0o644)
 }
 
@@ -151,7 +159,8 @@ func (s *story) load(ctx context.Context, records []demo.Record) error {
 		}
 		rows[n][changes.RowID] = json.RawMessage(strconv.Quote(r.ID.String()))
 	}
-	outcomes, err := s.service.Central.PutRows(ctx, central.Everything(service.FirstAdminName), records[0].Collection, "", rows)
+	outcomes, err := s.service.Central.PutRows(ctx, central.Everything(service.FirstAdminName), records[0].Collection,
+		"", rows)
 	if err != nil {
 		return err
 	}

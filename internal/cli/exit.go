@@ -62,11 +62,13 @@ func exitCode(err error) int {
 		return exitRefused
 	case is(link.ErrUnreachable):
 		return exitUnreachable
-	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut, device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
+	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut,
+		device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
 		return exitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoCollection):
 		return exitNotFound
-	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed, device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, service.ErrInUse):
+	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
+		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, service.ErrInUse):
 		return exitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore
@@ -88,7 +90,8 @@ func problemCode(status int) int {
 		return exitBusy
 	case http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge:
 		return exitRefused
-	case http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusTooManyRequests, http.StatusInsufficientStorage:
+	case http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusTooManyRequests,
+		http.StatusInsufficientStorage:
 		return exitUnreachable
 	}
 	return exitFailed

@@ -89,9 +89,10 @@ func exportRecords(ctx context.Context, c *cli.Command) (err error) {
 	return nil
 }
 
-// exportPages reads page after page. They are ordered by id unless told otherwise, so that a record that is added meanwhile, whose
-// id is later, shifts no page.
-func exportPages(ctx context.Context, c *cli.Command, call caller, collection string, w sheet.Writer) (written int, err error) {
+// exportPages reads page after page. They are ordered by id unless told otherwise, so that a record that is added
+// meanwhile, whose id is later, shifts no page.
+func exportPages(ctx context.Context, c *cli.Command, call caller, collection string,
+	w sheet.Writer) (written int, err error) {
 	const page = 1000
 	line := newProgressLine(c.Root().ErrWriter)
 	defer line.done()

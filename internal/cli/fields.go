@@ -16,7 +16,8 @@ import (
 // fieldFlags set the fields of a record on the command line.
 func fieldFlags(clearing bool) []cli.Flag {
 	flags := []cli.Flag{
-		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times", Config: cli.StringConfig{TrimSpace: false}},
+		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times",
+			Config: cli.StringConfig{TrimSpace: false}},
 		&cli.StringFlag{Name: "fields", Usage: "`FILE` with a JSON object of fields, - for standard input"},
 	}
 	if clearing {
@@ -45,7 +46,8 @@ func fieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMes
 		}
 		field, known := d.Field(name)
 		if !known {
-			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name, strings.Join(fieldNames(d), ", ")), exitRefused}
+			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
+				strings.Join(fieldNames(d), ", ")), exitRefused}
 		}
 		raw, err := typed(field, value)
 		if err != nil {
@@ -55,12 +57,14 @@ func fieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMes
 	}
 	for _, name := range c.StringSlice("clear") {
 		if _, known := d.Field(name); !known {
-			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name, strings.Join(fieldNames(d), ", ")), exitRefused}
+			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
+				strings.Join(fieldNames(d), ", ")), exitRefused}
 		}
 		fields[name] = json.RawMessage("null")
 	}
 	if len(fields) == 0 {
-		return nil, usageError{fmt.Errorf("which fields? Give --set FIELD=VALUE or --fields FILE (see %s --help)", c.FullName())}
+		return nil, usageError{fmt.Errorf("which fields? Give --set FIELD=VALUE or --fields FILE (see %s --help)",
+			c.FullName())}
 	}
 	return fields, nil
 }
@@ -80,8 +84,8 @@ func fieldNames(d definition.Definition) []string {
 	return names
 }
 
-// typed reads a value from the command line as the field's schema says: a text as it stands, anything else as JSON. A point
-// may be written as latitude and longitude with a comma, as maps show it.
+// typed reads a value from the command line as the field's schema says: a text as it stands, anything else as JSON. A
+// point may be written as latitude and longitude with a comma, as maps show it.
 func typed(field definition.Field, value string) (json.RawMessage, error) {
 	var schema struct {
 		Type any    `json:"type"`
@@ -100,7 +104,8 @@ func typed(field definition.Field, value string) (json.RawMessage, error) {
 			}
 		}
 	}
-	texts := schema.Type == "string" || schema.Type == nil && slices.ContainsFunc(schema.Enum, func(v any) bool { _, is := v.(string); return is })
+	texts := schema.Type == "string" || schema.Type == nil &&
+		slices.ContainsFunc(schema.Enum, func(v any) bool { _, is := v.(string); return is })
 	if kinds, several := schema.Type.([]any); several {
 		texts = slices.Contains(kinds, any("string"))
 	}
@@ -108,7 +113,8 @@ func typed(field definition.Field, value string) (json.RawMessage, error) {
 		return json.Marshal(value)
 	}
 	if !json.Valid([]byte(value)) {
-		return nil, fmt.Errorf("the field %s cannot read %q: write it as JSON, such as 3.5, true or [1, 2]", field.Name, value)
+		return nil, fmt.Errorf("the field %s cannot read %q: write it as JSON, such as 3.5, true or [1, 2]", field.Name,
+			value)
 	}
 	return json.RawMessage(value), nil
 }

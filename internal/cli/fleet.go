@@ -29,28 +29,31 @@ func workersCommand() *cli.Command {
 		Name:  "workers",
 		Usage: "list and add the people who work with central",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list all workers", Flags: centralFlags(jsonFlag), Action: func(ctx context.Context, c *cli.Command) error {
-				call, err := newCaller(c)
-				if err != nil {
-					return err
-				}
-				var workers []central.Worker
-				if err := call.get(ctx, "/v1/workers", &workers); err != nil {
-					return err
-				}
-				if c.Bool("json") {
-					return writeJSON(c.Root().Writer, workers)
-				}
-				t := newTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
-				for _, w := range workers {
-					t.row(w.Name, w.Role, held(w.Territories), w.Devices, when(w.CreatedAt))
-				}
-				return t.flush()
-			}},
+			{Name: "list", Usage: "list all workers", Flags: centralFlags(jsonFlag),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					call, err := newCaller(c)
+					if err != nil {
+						return err
+					}
+					var workers []central.Worker
+					if err := call.get(ctx, "/v1/workers", &workers); err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return writeJSON(c.Root().Writer, workers)
+					}
+					t := newTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
+					for _, w := range workers {
+						t.row(w.Name, w.Role, held(w.Territories), w.Devices, when(w.CreatedAt))
+					}
+					return t.flush()
+				}},
 			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
-				Description: "The password is asked for, or read from the first line of standard input. With --no-password the worker can own devices but not sign in.",
+				Description: "The password is asked for, or read from the first line of standard input. With --no-password " +
+					"the worker can own devices but not sign in.",
 				Flags: centralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
-					&cli.StringSliceFlag{Name: "territory", Usage: "a `KEY` that the worker holds; may be given several times; all when left out"},
+					&cli.StringSliceFlag{Name: "territory", Usage: "a `KEY` that the worker holds; may be given several times; " +
+						"all when left out"},
 					&cli.BoolFlag{Name: "no-password", Usage: "make an account that cannot sign in"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := arguments(c, "NAME")
@@ -75,21 +78,23 @@ func workersCommand() *cli.Command {
 					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
 					return nil
 				}},
-			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: centralFlags(), Action: func(ctx context.Context, c *cli.Command) error {
-				args, err := arguments(c, "WORKER", "ROLE")
-				if err != nil {
-					return err
-				}
-				call, err := newCaller(c)
-				if err != nil {
-					return err
-				}
-				if err := call.call(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role", map[string]any{"role": args[1]}, nil); err != nil {
-					return err
-				}
-				fmt.Fprintf(c.Root().Writer, "%s is %s now. Devices follow with their next exchange.\n", args[0], args[1])
-				return nil
-			}},
+			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: centralFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					args, err := arguments(c, "WORKER", "ROLE")
+					if err != nil {
+						return err
+					}
+					call, err := newCaller(c)
+					if err != nil {
+						return err
+					}
+					if err := call.call(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role",
+						map[string]any{"role": args[1]}, nil); err != nil {
+						return err
+					}
+					fmt.Fprintf(c.Root().Writer, "%s is %s now. Devices follow with their next exchange.\n", args[0], args[1])
+					return nil
+				}},
 		},
 	}
 }
@@ -112,14 +117,16 @@ func territoriesCommand() *cli.Command {
 		Description: `A definition's sync.territory says which territories a record falls into. A worker's devices get the records of the territories
 that the worker holds: what is gained is loaded with the next exchange, what is lost is dropped.`,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list the territories, what falls into them and who holds them", Flags: centralFlags(jsonFlag), Action: listTerritories},
+			{Name: "list", Usage: "list the territories, what falls into them and who holds them",
+				Flags: centralFlags(jsonFlag), Action: listTerritories},
 			{Name: "hold", Usage: "set all the territories that a worker holds", ArgsUsage: "WORKER KEY…",
 				Description: "The key * stands for all territories. With --none the worker holds no territory.",
 				Flags:       centralFlags(&cli.BoolFlag{Name: "none", Usage: "the worker is to hold no territory"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args := c.Args().Slice()
 					if len(args) < 1 || (len(args) == 1) != c.Bool("none") {
-						return usageError{fmt.Errorf("%s takes WORKER and KEY…, or WORKER with --none (see %s --help)", c.FullName(), c.FullName())}
+						return usageError{fmt.Errorf("%s takes WORKER and KEY…, or WORKER with --none (see %s --help)", c.FullName(),
+							c.FullName())}
 					}
 					call, err := newCaller(c)
 					if err != nil {
@@ -179,17 +186,23 @@ func devicesCommand() *cli.Command {
 			{Name: "list", Usage: "list devices and what they last did", Flags: centralFlags(jsonFlag), Action: listDevices},
 			{Name: "code", Usage: "issue a one-time code that enrols a device, or lets a worker join one", Action: issueCode,
 				Description: "On a terminal the code is also shown as a QR code, which carries central's address as well.",
-				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "qr", Usage: "draw the QR code even when this is not a terminal"}, &cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
+				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "qr",
+					Usage: "draw the QR code even when this is not a terminal"},
+					&cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
 					&cli.DurationFlag{Name: "lasts", Value: 48 * time.Hour, Usage: "how long the code can be used"})},
 			{Name: "revoke", Usage: "revoke a device: it can no longer push or pull", ArgsUsage: "DEVICE",
 				Flags: centralFlags(&cli.BoolFlag{Name: "deliver", Usage: "let it still send what it has queued; it gets nothing"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Bool("deliver") {
-						return revocation(ctx, c, http.MethodPost, "?deliver=true", "%s is revoked. It may still send what it has queued, and gets nothing; homing devices readmit takes this back.\n")
+						return revocation(ctx, c, http.MethodPost, "?deliver=true",
+							"%s is revoked. It may still send what it has queued, and gets nothing; homing devices readmit takes this "+
+								"back.\n")
 					}
-					return revocation(ctx, c, http.MethodPost, "", "%s is revoked. What it has not sent stays on it; homing devices readmit takes this back.\n")
+					return revocation(ctx, c, http.MethodPost, "", "%s is revoked. What it has not sent stays on it; homing "+
+						"devices readmit takes this back.\n")
 				}},
-			{Name: "leave", Usage: "take a further worker off a shared device", ArgsUsage: "DEVICE WORKER", Flags: centralFlags(), Action: leaveDevice},
+			{Name: "leave", Usage: "take a further worker off a shared device", ArgsUsage: "DEVICE WORKER",
+				Flags: centralFlags(), Action: leaveDevice},
 			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: centralFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return revocation(ctx, c, http.MethodDelete, "", "%s may push and pull again.\n")
@@ -224,7 +237,8 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		if d.MayDeliver {
 			state = "revoked, may deliver"
 		}
-		t.row(d.ID, d.Name, peopleOf(d), state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS), lastExchange(d.Last))
+		t.row(d.ID, d.Name, peopleOf(d), state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS),
+			lastExchange(d.Last))
 	}
 	return t.flush()
 }
@@ -268,7 +282,8 @@ func lastExchange(e *central.Exchange) string {
 	if e == nil {
 		return "none yet"
 	}
-	return fmt.Sprintf("%d applied, %d merged, %d held, %d refused, %d pulled", e.Applied, e.Merged, e.Held, e.Refused, e.Delivered)
+	return fmt.Sprintf("%d applied, %d merged, %d held, %d refused, %d pulled", e.Applied, e.Merged, e.Held, e.Refused,
+		e.Delivered)
 }
 
 func issueCode(ctx context.Context, c *cli.Command) error {
@@ -300,7 +315,8 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintln(w, drawn)
 	}
-	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --link '%s' --name NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
+	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --link '%s' --name "+
+		"NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
 		got.Code, got.Worker, when(got.ExpiresAt), got.Link)
 	return nil
 }
@@ -318,10 +334,12 @@ func leaveDevice(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := call.call(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil, nil); err != nil {
+	if err := call.call(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil,
+		nil); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Root().Writer, "%s is off %s. With its next exchange the device drops what only they covered; what they have not sent still goes to central.\n", args[1], d.Name)
+	fmt.Fprintf(c.Root().Writer, "%s is off %s. With its next exchange the device drops what only they covered; what "+
+		"they have not sent still goes to central.\n", args[1], d.Name)
 	return nil
 }
 
@@ -363,7 +381,8 @@ func (c caller) device(ctx context.Context, text string) (central.Device, error)
 	case 1:
 		return fits[0], nil
 	}
-	return central.Device{}, codedError{fmt.Errorf("%d devices are called %q; take the id of the one you mean", len(fits), text), exitBusy}
+	return central.Device{}, codedError{fmt.Errorf("%d devices are called %q; take the id of the one you mean",
+		len(fits), text), exitBusy}
 }
 
 func exchangesCommand() *cli.Command {
@@ -371,7 +390,8 @@ func exchangesCommand() *cli.Command {
 		Name:  "exchanges",
 		Usage: "see what devices and central exchanged",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list the latest exchanges", Flags: centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}),
+			{Name: "list", Usage: "list the latest exchanges", Flags: centralFlags(jsonFlag,
+				&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					call, err := newCaller(c)
 					if err != nil {
@@ -389,15 +409,19 @@ func exchangesCommand() *cli.Command {
 						fmt.Fprintln(w, "No device has exchanged anything yet.")
 						return nil
 					}
-					t := newTable(w, "ID", "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "REPEATED", "PULLED", "IN", "OUT")
+					t := newTable(w, "ID", "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED",
+						"WAITING", "REPEATED", "PULLED", "IN", "OUT")
 					for _, e := range exchanges {
-						t.row(e.ID.String()[24:], when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held, e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
+						t.row(e.ID.String()[24:], when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held,
+							e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
 					}
 					return t.flush()
 				}},
-			{Name: "show", Usage: "show what an exchange carried, change by change and record by record", ArgsUsage: "EXCHANGE", Action: showExchange,
-				Description: "EXCHANGE is its id in the list, or the start or end of it. How long that is kept is said to homing serve with --keep-exchanges.",
-				Flags:       centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 200, Usage: "most changes and records"})},
+			{Name: "show", Usage: "show what an exchange carried, change by change and record by record",
+				ArgsUsage: "EXCHANGE", Action: showExchange,
+				Description: "EXCHANGE is its id in the list, or the start or end of it. How long that is kept is said to " +
+					"homing serve with --keep-exchanges.",
+				Flags: centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 200, Usage: "most changes and records"})},
 		},
 	}
 }
@@ -412,14 +436,16 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var detail past.ExchangeDetail
-	if err := call.get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")), &detail); err != nil {
+	if err := call.get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")),
+		&detail); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
 		return writeJSON(w, detail)
 	}
-	fmt.Fprintf(w, "Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n", detail.ID, detail.Name, detail.Worker, when(detail.StartedAt),
+	fmt.Fprintf(w, "Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n", detail.ID,
+		detail.Name, detail.Worker, when(detail.StartedAt),
 		detail.LastAt.Sub(detail.StartedAt).Round(time.Millisecond), size(int(detail.BytesIn)), size(int(detail.BytesOut)))
 	if len(detail.Carried) == 0 {
 		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")

@@ -53,7 +53,8 @@ EXAMPLES
 		Flags: centralFlags(jsonFlag,
 			&cli.StringFlag{Name: "collection", Usage: "`NAME` of the collection; the file's name when left out"},
 			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart; the definition's when left out"},
-			&cli.StringSliceFlag{Name: "table", Usage: "of a database: a `TABLE` or SCHEMA.TABLE; may be given several times; all of the schema public when left out"},
+			&cli.StringSliceFlag{Name: "table", Usage: "of a database: a `TABLE` or SCHEMA.TABLE; may be given several " +
+				"times; all of the schema public when left out"},
 			&cli.StringFlag{Name: "sheet", Usage: "the `SHEET` of a workbook; the first when left out"},
 			&cli.StringFlag{Name: "encoding", Usage: "of a CSV file: utf-8 or windows-1252", Value: "utf-8"},
 			&cli.StringFlag{Name: "rejects", Usage: "load the good rows and write the wrong ones to this `FILE`"},
@@ -74,7 +75,8 @@ EXAMPLES
 
 func importFile(ctx context.Context, c *cli.Command, path string) error {
 	options := sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding")}
-	i := &importing{command: c, path: path, collection: c.String("collection"), open: func() (sheet.Reader, error) { return sheet.Open(path, options) }}
+	i := &importing{command: c, path: path, collection: c.String("collection"),
+		open: func() (sheet.Reader, error) { return sheet.Open(path, options) }}
 	if i.collection == "" {
 		i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)))
 	}
@@ -153,7 +155,8 @@ func (i *importing) run(ctx context.Context) error {
 		return i.refuse(result)
 	}
 	if i.fresh {
-		if err := i.call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: []definition.Definition{i.target.Definition}}, nil); err != nil {
+		if err := i.call.call(ctx, http.MethodPut, "/v1/definitions",
+			wire.Definitions{Definitions: []definition.Definition{i.target.Definition}}, nil); err != nil {
 			return err
 		}
 	}
@@ -238,7 +241,8 @@ func (i *importing) writeProposal(table *propose.Table, to string) error {
 	if err := os.WriteFile(to, definition.WriteSource(d), 0o644); err != nil {
 		return err
 	}
-	fmt.Fprintf(i.command.Root().Writer, "Wrote a proposal for %s, from %s, to %s. Change it as you like, then: homing define %s\n", i.collection, count(i.total, "row"), to, to)
+	fmt.Fprintf(i.command.Root().Writer, "Wrote a proposal for %s, from %s, to %s. Change it as you like, then: "+
+		"homing define %s\n", i.collection, count(i.total, "row"), to, to)
 	return nil
 }
 
@@ -266,7 +270,8 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 		return codedError{err, exitRefused}
 	}
 	out := i.command.Root().ErrWriter
-	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, count(i.total, "row"), definition.WriteSource(d))
+	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, count(i.total, "row"),
+		definition.WriteSource(d))
 	if !i.command.Bool("yes") {
 		if err := agree(out); err != nil {
 			return err
@@ -279,7 +284,8 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 // agree asks whether to define and load what was shown.
 func agree(out io.Writer) error {
 	if !onTerminal(os.Stdin) {
-		return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with --propose FILE to change the proposal first"), exitRefused}
+		return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with " +
+			"--propose FILE to change the proposal first"), exitRefused}
 	}
 	if yes, err := ask(out, os.Stdin, "Define it so, and load the rows? [y/N] "); err != nil || !yes {
 		return codedError{errors.New("nothing was changed"), exitRefused}
@@ -287,9 +293,10 @@ func agree(out io.Writer) error {
 	return nil
 }
 
-// proposeReferences makes a column a reference when it is called like a collection that there is, alone or with its key, and its values are
-// keys of records there.
-func (i *importing) proposeReferences(ctx context.Context, table *propose.Table, d *definition.Definition, all []definition.Definition) error {
+// proposeReferences makes a column a reference when it is called like a collection that there is, alone or with its
+// key, and its values are keys of records there.
+func (i *importing) proposeReferences(ctx context.Context, table *propose.Table, d *definition.Definition,
+	all []definition.Definition) error {
 	for n, field := range d.Fields {
 		for _, target := range all {
 			if target.Key == "" || field.Name == d.Key || !calledLike(field.Name, target) {
@@ -310,7 +317,8 @@ func (i *importing) proposeReferences(ctx context.Context, table *propose.Table,
 			if len(samples) == 0 {
 				continue
 			}
-			schema, err := json.Marshal(map[string]any{"title": field.Title, "type": "string", "format": "uuid", "reference": target.Collection})
+			schema, err := json.Marshal(map[string]any{"title": field.Title, "type": "string", "format": "uuid",
+				"reference": target.Collection})
 			if err != nil {
 				return err
 			}
@@ -321,9 +329,11 @@ func (i *importing) proposeReferences(ctx context.Context, table *propose.Table,
 	return nil
 }
 
-// calledLike says whether a column's name is that of a collection, in the singular or not, alone or with the collection's key or id behind.
+// calledLike says whether a column's name is that of a collection, in the singular or not, alone or with the
+// collection's key or id behind.
 func calledLike(name string, target definition.Definition) bool {
-	for _, one := range []string{target.Collection, strings.TrimSuffix(target.Collection, "s"), strings.TrimSuffix(target.Collection, "es")} {
+	for _, one := range []string{target.Collection, strings.TrimSuffix(target.Collection, "s"),
+		strings.TrimSuffix(target.Collection, "es")} {
 		if slices.Contains([]string{one, one + "_" + target.Key, one + "_id", one + "_no", one + "_number"}, name) {
 			return true
 		}
@@ -345,7 +355,8 @@ func (i *importing) match(table *propose.Table) error {
 			field, known = placeOf(i.target.Definition)
 		}
 		if !known {
-			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection, strings.Join(fieldNames(i.target.Definition), ", "))
+			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection,
+				strings.Join(fieldNames(i.target.Definition), ", "))
 		}
 		i.fields[column.Header] = field
 	}
@@ -368,14 +379,16 @@ func (i *importing) match(table *propose.Table) error {
 // placeOf is the first field that holds a place: where the geometry of a feature goes.
 func placeOf(d definition.Definition) (definition.Field, bool) {
 	for _, field := range d.Fields {
-		if strings.Contains(string(field.Schema), definition.PointURL) || strings.Contains(string(field.Schema), definition.LineURL) {
+		if strings.Contains(string(field.Schema), definition.PointURL) ||
+			strings.Contains(string(field.Schema), definition.LineURL) {
 			return field, true
 		}
 	}
 	return definition.Field{}, false
 }
 
-// values makes the fields of a row. A cell without value is null, which clears the field of a record that is there already.
+// values makes the fields of a row. A cell without value is null, which clears the field of a record that is there
+// already.
 func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
 	values := map[string]json.RawMessage{}
 	for header, field := range i.fields {
@@ -477,7 +490,8 @@ func (i *importing) refuse(result imported) error {
 	} else if err := i.listWrong(result); err != nil {
 		return err
 	}
-	return codedError{fmt.Errorf("nothing was changed: %s of %d wrong. Mend the file, or load the good ones with --rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
+	return codedError{fmt.Errorf("nothing was changed: %s of %d wrong. Mend the file, or load the good ones with "+
+		"--rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
 }
 
 func (i *importing) listWrong(result imported) error {
@@ -585,14 +599,16 @@ func (i *importing) report(result imported) error {
 				return err
 			}
 		}
-		fmt.Fprintf(w, "%s: %s added, %d updated, %d unchanged, %d wrong.\n", i.collection, count(result.Added, "record"), result.Updated, result.Unchanged, result.Wrong)
+		fmt.Fprintf(w, "%s: %s added, %d updated, %d unchanged, %d wrong.\n", i.collection, count(result.Added, "record"),
+			result.Updated, result.Unchanged, result.Wrong)
 	}
 	if result.Wrong > 0 {
 		where := ""
 		if to := i.command.String("rejects"); to != "" {
 			where = " and are in " + to
 		}
-		return codedError{fmt.Errorf("%s did not go in%s; mend them and import them again", count(result.Wrong, "row"), where), exitRefused}
+		return codedError{fmt.Errorf("%s did not go in%s; mend them and import them again", count(result.Wrong, "row"),
+			where), exitRefused}
 	}
 	return nil
 }

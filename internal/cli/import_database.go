@@ -16,8 +16,8 @@ import (
 	"homing/wire"
 )
 
-// importDatabase brings in tables of an existing PostgreSQL database: all are checked, then all are defined, then all are loaded, those that
-// are referred to first.
+// importDatabase brings in tables of an existing PostgreSQL database: all are checked, then all are defined, then all
+// are loaded, those that are referred to first.
 func importDatabase(ctx context.Context, c *cli.Command, address string) (err error) {
 	for _, flag := range []string{"sheet", "encoding", "key"} {
 		if c.IsSet(flag) {
@@ -69,7 +69,8 @@ func importDatabase(ctx context.Context, c *cli.Command, address string) (err er
 				}
 			}
 		}
-		return codedError{fmt.Errorf("nothing was changed: %s wrong. Mend the tables, or import the others with --table", count(wrong, "row")), exitRefused}
+		return codedError{fmt.Errorf("nothing was changed: %s wrong. Mend the tables, or import the others with --table",
+			count(wrong, "row")), exitRefused}
 	}
 	if len(fresh) > 0 {
 		if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: fresh}, nil); err != nil {
@@ -95,12 +96,14 @@ func proposeTables(c *cli.Command, found []*tables.Table, to string) error {
 	if err := os.WriteFile(to, definition.WriteSource(found[0].Definition), 0o644); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Root().Writer, "Wrote a proposal for %s to %s. Change it as you like, then: homing define %s\n", found[0].Definition.Collection, to, to)
+	fmt.Fprintf(c.Root().Writer, "Wrote a proposal for %s to %s. Change it as you like, then: homing define %s\n",
+		found[0].Definition.Collection, to, to)
 	return nil
 }
 
 // prepareTables shows what would be defined, asks, and gets each table ready to be read.
-func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tables.Source, found []*tables.Table) (runs []*importing, fresh []definition.Definition, err error) {
+func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tables.Source,
+	found []*tables.Table) (runs []*importing, fresh []definition.Definition, err error) {
 	var all wire.Definitions
 	if err := call.get(ctx, "/v1/definitions", &all); err != nil {
 		return nil, nil, err
@@ -115,7 +118,8 @@ func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tab
 		if !there {
 			d = t.Definition
 			fresh = append(fresh, d)
-			fmt.Fprintf(out, "%s is not defined yet. Proposed from the table %s, %s:\n\n%s\n", d.Collection, t.Name, count(t.Rows, "row"), definition.WriteSource(d))
+			fmt.Fprintf(out, "%s is not defined yet. Proposed from the table %s, %s:\n\n%s\n", d.Collection, t.Name,
+				count(t.Rows, "row"), definition.WriteSource(d))
 		}
 		for _, note := range t.Notes {
 			fmt.Fprintf(out, "%s: %s\n", t.Name, note)
@@ -124,7 +128,8 @@ func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tab
 		if err != nil {
 			return nil, nil, err
 		}
-		runs = append(runs, &importing{command: c, call: call, path: t.Name, collection: d.Collection, target: compiled, fresh: !there, total: t.Rows,
+		runs = append(runs, &importing{command: c, call: call, path: t.Name, collection: d.Collection, target: compiled,
+			fresh: !there, total: t.Rows,
 			open: func() (sheet.Reader, error) { return source.Read(ctx, t) }})
 	}
 	for n, run := range runs {
@@ -150,7 +155,8 @@ func (i *importing) matchTable(t *tables.Table) error {
 		}
 	}
 	if len(missing) > 0 {
-		return fmt.Errorf("the table %s has columns that %s has no fields for: %s; define them first", t.Name, i.collection, strings.Join(missing, ", "))
+		return fmt.Errorf("the table %s has columns that %s has no fields for: %s; define them first", t.Name, i.collection,
+			strings.Join(missing, ", "))
 	}
 	return nil
 }

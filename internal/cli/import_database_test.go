@@ -15,20 +15,24 @@ const works = `
 CREATE TYPE condition AS ENUM ('sound', 'worn');
 CREATE TABLE valleys (code varchar(4) PRIMARY KEY, name text NOT NULL);
 CREATE TABLE sites (
-	id serial PRIMARY KEY, name text NOT NULL CHECK (char_length(name) <= 40), valley varchar(4) NOT NULL REFERENCES valleys,
-	height numeric(6,1) CHECK (height >= 0 AND height <= 5000), state condition, opened date, seen timestamp, tags text[], main integer REFERENCES sites,
+	id serial PRIMARY KEY, name text NOT NULL CHECK (char_length(name) <= 40),
+		valley varchar(4) NOT NULL REFERENCES valleys,
+	height numeric(6,1) CHECK (height >= 0
+		AND height <= 5000), state condition, opened date, seen timestamp, tags text[], main integer REFERENCES sites,
 	odd integer CHECK (odd % 2 = 1));
 COMMENT ON COLUMN sites.height IS 'Metres above the sea';
-CREATE TABLE visits (site integer NOT NULL REFERENCES sites ON DELETE CASCADE, day date NOT NULL, note text, PRIMARY KEY (site, day));
+CREATE TABLE visits (site integer NOT NULL REFERENCES sites ON DELETE CASCADE, day date NOT NULL, note text,
+	PRIMARY KEY (site, day));
 INSERT INTO valleys VALUES ('KEL', 'Kell'), ('OST', 'Ostra');
 INSERT INTO sites (name, valley, height, state, opened, seen, tags, main, odd)
-	SELECT 'Site ' || n, CASE n % 2 WHEN 0 THEN 'KEL' ELSE 'OST' END, n / 10.0, 'worn', date '2020-01-01' + n, timestamp '2026-05-01 10:00' + n * interval '1 hour',
+	SELECT 'Site ' || n, CASE n % 2 WHEN 0 THEN 'KEL' ELSE 'OST' END, n / 10.0, 'worn', date '2020-01-01' + n,
+		timestamp '2026-05-01 10:00' + n * interval '1 hour',
 		ARRAY['a', 'b "quoted"'], CASE WHEN n > 1 THEN 301 - n END, 1 FROM generate_series(1, 300) n;
 INSERT INTO visits SELECT s, date '2026-06-01' + d, NULL FROM generate_series(1, 300) s, generate_series(1, 4) d;
 `
 
-// Tables of an existing database come in with their keys, relations, choices and bounds; again without doubling; and what has changed there
-// follows.
+// Tables of an existing database come in with their keys, relations, choices and bounds; again without doubling; and
+// what has changed there follows.
 func TestImportFromADatabase(t *testing.T) {
 	hour(t)
 	address := testbed.Database(t)
@@ -37,14 +41,17 @@ func TestImportFromADatabase(t *testing.T) {
 	defer db.Close()
 	_, err = db.Exec(works)
 	testbed.Must(t, err)
-	if _, wrong, code := homing(t, "import", address, "--table", "nowhere"); code != 4 || !strings.Contains(wrong, "there is no table public.nowhere") {
+	if _, wrong, code := homing(t, "import", address, "--table", "nowhere"); code != 4 ||
+		!strings.Contains(wrong, "there is no table public.nowhere") {
 		t.Errorf("exit %d\n%s", code, wrong)
 	}
 	out, wrong, code := homing(t, "import", address, "--yes")
-	if code != 0 || !strings.Contains(out, "valleys: 2 records added") || !strings.Contains(out, "sites: 300 records added") || !strings.Contains(out, "visits: 1200 records added") {
+	if code != 0 || !strings.Contains(out, "valleys: 2 records added") ||
+		!strings.Contains(out, "sites: 300 records added") || !strings.Contains(out, "visits: 1200 records added") {
 		t.Fatalf("exit %d\n%s\n%s", code, out, wrong)
 	}
-	for _, says := range []string{`"maxLength":40`, `"maximum":5000,"minimum":0`, `"enum":["sound","worn"]`, "Metres above the sea", "parent: {collection: sites, field: site, removal: remove}",
+	for _, says := range []string{`"maxLength":40`, `"maximum":5000,"minimum":0`, `"enum":["sound","worn"]`,
+		"Metres above the sea", "parent: {collection: sites, field: site, removal: remove}",
 		`"reference":"valleys"`, "not carried over: CHECK (((odd % 2) = 1))", "key: code", "required: [id, name, valley]"} {
 		if !strings.Contains(wrong, says) {
 			t.Errorf("the proposal lacks %s:\n%s", says, wrong)
@@ -56,12 +63,14 @@ func TestImportFromADatabase(t *testing.T) {
 			t.Errorf("the site lacks %s:\n%s", says, site)
 		}
 	}
-	if out := fine(t, "import", address); strings.Count(out, " 0 updated") != 3 || strings.Count(out, ": 0 records added") != 3 {
+	if out := fine(t, "import", address); strings.Count(out, " 0 updated") != 3 ||
+		strings.Count(out, ": 0 records added") != 3 {
 		t.Errorf("the same tables again:\n%s", out)
 	}
 	_, err = db.Exec(`UPDATE sites SET height = 99 WHERE id = 7; INSERT INTO visits VALUES (7, '2026-07-01', 'new')`)
 	testbed.Must(t, err)
-	if out := fine(t, "import", address); !strings.Contains(out, "sites: 0 records added, 1 updated") || !strings.Contains(out, "visits: 1 record added") {
+	if out := fine(t, "import", address); !strings.Contains(out, "sites: 0 records added, 1 updated") ||
+		!strings.Contains(out, "visits: 1 record added") {
 		t.Errorf("after changes there:\n%s", out)
 	}
 	// What goes out comes in again without a change, relations included.
@@ -87,12 +96,15 @@ func TestImportRefersByKey(t *testing.T) {
 	if code != 0 || !strings.Contains(wrong, `"reference":"valleys"`) {
 		t.Errorf("exit %d\n%s", code, wrong)
 	}
-	out, _, code := homing(t, "import", write("more.csv", "number,name,valley\n4,New,OST\n5,Odd,TAM\n"), "--collection", "huts", "--rejects", filepath.Join(folder, "rejects.csv"))
-	if code != 4 || !strings.Contains(out, `refers to "TAM", which is not in Valleys`) || !strings.Contains(out, "1 record added") {
+	out, _, code := homing(t, "import", write("more.csv", "number,name,valley\n4,New,OST\n5,Odd,TAM\n"), "--collection",
+		"huts", "--rejects", filepath.Join(folder, "rejects.csv"))
+	if code != 4 || !strings.Contains(out, `refers to "TAM", which is not in Valleys`) ||
+		!strings.Contains(out, "1 record added") {
 		t.Errorf("exit %d\n%s", code, out)
 	}
 	fine(t, "records", "add", "valleys", "--set", "code=TAM", "--set", "name=Tamrin")
-	if out := fine(t, "import", filepath.Join(folder, "rejects.csv"), "--collection", "huts"); !strings.Contains(out, "1 record added") {
+	if out := fine(t, "import", filepath.Join(folder, "rejects.csv"), "--collection", "huts"); !strings.Contains(out,
+		"1 record added") {
 		t.Errorf("the mended rejects: %s", out)
 	}
 }

@@ -29,40 +29,63 @@ func localCommand() *cli.Command {
 or a text that only one record's label has.`,
 		Commands: []*cli.Command{
 			{Name: "enrol", Usage: "make a local store and enrol it as a device", Action: enrol,
-				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central", Sources: env("CENTRAL")},
+				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central",
+					Sources: env("CENTRAL")},
 					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
-					&cli.StringFlag{Name: "link", Usage: "address and code in one, as the QR code carries them: `https://CENTRAL/enrol#CODE`"},
+					&cli.StringFlag{Name: "link", Usage: "address and code in one, as the QR code carries them: " +
+						"`https://CENTRAL/enrol#CODE`"},
 					&cli.StringFlag{Name: "name", Usage: "what people call the device; the machine's name when left out"})},
-			{Name: "status", Usage: "show what the store holds, owes and last did", Flags: storeFlags(jsonFlag), Action: localStatus},
-			{Name: "list", Usage: "list records", ArgsUsage: "COLLECTION", Flags: storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(false)},
-			{Name: "look-up", Usage: "look for records at central, of a collection that is not kept whole; needs signal", ArgsUsage: "COLLECTION",
+			{Name: "status", Usage: "show what the store holds, owes and last did", Flags: storeFlags(jsonFlag),
+				Action: localStatus},
+			{Name: "list", Usage: "list records", ArgsUsage: "COLLECTION",
+				Flags: storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(false)},
+			{Name: "look-up", Usage: "look for records at central, of a collection that is not kept whole; needs signal",
+				ArgsUsage:   "COLLECTION",
 				Description: "What a definition keeps on demand stays on this device and is listed without signal from then on.",
 				Flags:       storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(true)},
-			{Name: "children", Usage: "list the records that belong to one", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localChildren},
-			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag), Action: localShow},
-			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: storeFlags(append(fieldFlags(false), jsonFlag)...), Action: localAdd},
-			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(append(fieldFlags(true), jsonFlag, seenFlag)...), Action: localEdit},
+			{Name: "children", Usage: "list the records that belong to one", ArgsUsage: "COLLECTION RECORD",
+				Flags: storeFlags(jsonFlag), Action: localChildren},
+			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag),
+				Action: localShow},
+			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION",
+				Flags: storeFlags(append(fieldFlags(false), jsonFlag)...), Action: localAdd},
+			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
+				Flags: storeFlags(append(fieldFlags(true), jsonFlag, seenFlag)...), Action: localEdit},
 			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
-				Flags: storeFlags(seenFlag, &cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
-			{Name: "settle", Usage: "settle a disputed field, with signal or without", ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(jsonFlag), Action: localSettle},
-			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag), Action: localReview},
-			{Name: "send-again", Usage: "offer central once more what it has refused, as it is", ArgsUsage: "NUMBER", Flags: storeFlags(jsonFlag), Action: localSendAgain,
-				Description: "NUMBER is that of the change in homing local review. An edit of the record mends it and needs no more than the next exchange."},
+				Flags: storeFlags(seenFlag, &cli.BoolFlag{Name: "with-children",
+					Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
+			{Name: "settle", Usage: "settle a disputed field, with signal or without",
+				ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(jsonFlag), Action: localSettle},
+			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag),
+				Action: localReview},
+			{Name: "send-again", Usage: "offer central once more what it has refused, as it is", ArgsUsage: "NUMBER",
+				Flags: storeFlags(jsonFlag), Action: localSendAgain,
+				Description: "NUMBER is that of the change in homing local review. An edit of the record mends it and needs " +
+					"no more than the next exchange."},
 			{Name: "discard", Usage: "give up what central has refused", ArgsUsage: "NUMBER", Action: localDiscard,
-				Description: "The record is then as central has it, or gone where central never had it. What is given up is first added to a file beside the store.",
-				Flags:       storeFlags(&cli.StringFlag{Name: "backup", Usage: "`FILE` to add it to; beside the store when left out"})},
-			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Push)},
-			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag), Action: exchangeWith((*device.Store).Pull)},
+				Description: "The record is then as central has it, or gone where central never had it. What is given up is " +
+					"first added to a file beside the store.",
+				Flags: storeFlags(&cli.StringFlag{Name: "backup",
+					Usage: "`FILE` to add it to; beside the store when left out"})},
+			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag),
+				Action: exchangeWith((*device.Store).Push)},
+			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag),
+				Action: exchangeWith((*device.Store).Pull)},
 			{Name: "exchange", Usage: "push until everything is answered, then pull to the head", Action: exchangeOrEvery,
 				Description: `With --every it goes on until Ctrl-C: after a random first delay, so that a fleet does not come all at once, and again each time the
 span has passed. When central cannot be reached it tries again after a growing delay, and as soon as it is back all is sent.`,
-				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every", Usage: "exchange again and again, such as every `10m`"},
+				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every",
+					Usage: "exchange again and again, such as every `10m`"},
 					&cli.BoolFlag{Name: "hold-back", Usage: "with --every: not while the link is metered (see homing local metered)"},
-					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again from the start"})},
-			{Name: "log", Usage: "list the latest exchanges of this store, or what one of them carried", ArgsUsage: "[EXCHANGE]", Action: localLog,
-				Description: "EXCHANGE is its number in the list, from 1 for the last. What travelled is kept for 30 days, or 50,000 changes and records; a first load is not kept record by record.",
-				Flags:       storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
-			{Name: "listen", Usage: "pull what others do as soon as central says that there is something, until Ctrl-C", Flags: storeFlags(jsonFlag), Action: localListen},
+					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again " +
+						"from the start"})},
+			{Name: "log", Usage: "list the latest exchanges of this store, or what one of them carried",
+				ArgsUsage: "[EXCHANGE]", Action: localLog,
+				Description: "EXCHANGE is its number in the list, from 1 for the last. What travelled is kept for 30 days, or " +
+					"50,000 changes and records; a first load is not kept record by record.",
+				Flags: storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
+			{Name: "listen", Usage: "pull what others do as soon as central says that there is something, until Ctrl-C",
+				Flags: storeFlags(jsonFlag), Action: localListen},
 			{Name: "group", Usage: "save several changes that stand or fall together", ArgsUsage: "FILE", Action: localGroup,
 				Description: `FILE holds a JSON list; - reads it from the standard input. Each member has a kind (add, edit or remove), a collection, the id of the record
 where there is one, and fields. A member may be called something with as; $NAME in a later member's fields is then its id.
@@ -72,42 +95,60 @@ EXAMPLE
     {"kind": "add", "collection": "inspections", "fields": {"structure": "$bridge", "finding": "sound"}}]`,
 				Flags: storeFlags(jsonFlag)},
 			{Name: "cursors", Usage: "see how far each collection is pulled, and turn that back", Commands: []*cli.Command{
-				{Name: "list", Usage: "list each collection's cursor, head and lag", Flags: storeFlags(jsonFlag), Action: localCursors},
-				{Name: "turn-back", Usage: "set a cursor back: the next exchange pulls again what came after it", ArgsUsage: "COLLECTION POSITION", Flags: storeFlags(), Action: localTurnBack},
-				{Name: "forget", Usage: "let go of a collection's records, but for what is unsent, and load it anew with the next exchange", ArgsUsage: "COLLECTION", Flags: storeFlags(), Action: localForget},
+				{Name: "list", Usage: "list each collection's cursor, head and lag", Flags: storeFlags(jsonFlag),
+					Action: localCursors},
+				{Name: "turn-back", Usage: "set a cursor back: the next exchange pulls again what came after it",
+					ArgsUsage: "COLLECTION POSITION", Flags: storeFlags(), Action: localTurnBack},
+				{Name: "forget", Usage: "let go of a collection's records, but for what is unsent, and load it anew with the " +
+					"next exchange", ArgsUsage: "COLLECTION", Flags: storeFlags(), Action: localForget},
 			}},
 			{Name: "lost", Usage: "what a restored central has lost and this device still has", Commands: []*cli.Command{
 				{Name: "list", Usage: "list it", Flags: storeFlags(jsonFlag), Action: localLost},
-				{Name: "offer", Usage: "send it to central as a change of yours", ArgsUsage: "COLLECTION RECORD", Action: localOffer,
-					Description: "Wait for the devices that it came from first: what they offer themselves keeps its author, and counters are not added to twice.",
-					Flags:       storeFlags()},
-				{Name: "drop", Usage: "let go of it here, too; it is first added to a file beside the store", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(), Action: localDrop},
+				{Name: "offer", Usage: "send it to central as a change of yours", ArgsUsage: "COLLECTION RECORD",
+					Action: localOffer,
+					Description: "Wait for the devices that it came from first: what they offer themselves keeps its author, and " +
+						"counters are not added to twice.",
+					Flags: storeFlags()},
+				{Name: "drop", Usage: "let go of it here, too; it is first added to a file beside the store",
+					ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(), Action: localDrop},
 			}},
 			{Name: "detach", Usage: "make the store a device no more; what it holds stays", Action: localDetach,
-				Description: "A backup is made first. homing local attach makes it a device again, of this central or another; homing local erase deletes it.",
-				Flags:       storeFlags()},
+				Description: "A backup is made first. homing local attach makes it a device again, of this central or " +
+					"another; homing local erase deletes it.",
+				Flags: storeFlags()},
 			{Name: "attach", Usage: "make a detached store a device again, with what it holds", Action: localAttach,
 				Description: `At the same central it goes on where it was. At another, all that it holds is offered as new, and records with the same ids are merged. With
 --discard what it holds is given up, and loaded from central. A backup is made first.`,
-				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central", Sources: env("CENTRAL")},
+				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central",
+					Sources: env("CENTRAL")},
 					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
 					&cli.StringFlag{Name: "name", Usage: "what people call the device; as before when left out"},
 					&cli.BoolFlag{Name: "discard", Usage: "give up what the store holds"},
 					&cli.BoolFlag{Name: "yes", Usage: "do not ask before that"})},
-			{Name: "metered", Usage: "say whether the link costs by the byte now: on or off", ArgsUsage: "on|off", Flags: storeFlags(), Action: localMetered},
-			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound", ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
+			{Name: "metered", Usage: "say whether the link costs by the byte now: on or off", ArgsUsage: "on|off",
+				Flags: storeFlags(), Action: localMetered},
+			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound",
+				ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
 			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(jsonFlag), Action: localPeople},
 			{Name: "join", Usage: "let a further worker use this device, with a code of theirs", Action: localJoin,
-				Description: secretHelp, Flags: storeFlags(&cli.StringFlag{Name: "code", Required: true, Usage: "the one-time `CODE`"}, secretFlag())},
-			{Name: "secret", Usage: "set your PIN or password for this device", Description: secretHelp, Flags: storeFlags(secretFlag(), oldSecretFlag()), Action: localSecret},
-			{Name: "sign-in", Usage: "sign in on this device, with signal or without", ArgsUsage: "WORKER", Description: secretHelp, Flags: storeFlags(secretFlag()), Action: localSignIn},
-			{Name: "sign-out", Usage: "sign out; what is unsent stays, sealed for you", Flags: storeFlags(), Action: localSignOut},
-			{Name: "backup", Usage: "write a copy of the store to a new file, while it is in use", ArgsUsage: "FILE", Flags: storeFlags(), Action: localBackup},
-			{Name: "restore", Usage: "make a store of a backup, in place of one that was lost", ArgsUsage: "FILE", Action: localRestore,
-				Description: "The new store must not be there yet. It reuses no number of the lost one, and what both have sent counts once. Do not use the lost store any more.",
-				Flags:       storeFlags()},
+				Description: secretHelp, Flags: storeFlags(&cli.StringFlag{Name: "code", Required: true,
+					Usage: "the one-time `CODE`"}, secretFlag())},
+			{Name: "secret", Usage: "set your PIN or password for this device", Description: secretHelp,
+				Flags: storeFlags(secretFlag(), oldSecretFlag()), Action: localSecret},
+			{Name: "sign-in", Usage: "sign in on this device, with signal or without", ArgsUsage: "WORKER",
+				Description: secretHelp, Flags: storeFlags(secretFlag()), Action: localSignIn},
+			{Name: "sign-out", Usage: "sign out; what is unsent stays, sealed for you", Flags: storeFlags(),
+				Action: localSignOut},
+			{Name: "backup", Usage: "write a copy of the store to a new file, while it is in use", ArgsUsage: "FILE",
+				Flags: storeFlags(), Action: localBackup},
+			{Name: "restore", Usage: "make a store of a backup, in place of one that was lost", ArgsUsage: "FILE",
+				Action: localRestore,
+				Description: "The new store must not be there yet. It reuses no number of the lost one, and what both have " +
+					"sent counts once. Do not use the lost store any more.",
+				Flags: storeFlags()},
 			{Name: "erase", Usage: "delete the store from this device", Action: localErase,
-				Description: "It refuses while there are changes that central has not accepted. With --discard these are given up; a backup is written first.",
+				Description: "It refuses while there are changes that central has not accepted. With --discard these are " +
+					"given up; a backup is written first.",
 				Flags: storeFlags(&cli.BoolFlag{Name: "discard", Usage: "give up what is unsent"},
 					&cli.StringFlag{Name: "backup", Usage: "`FILE` for the backup; beside the store when left out"},
 					&cli.BoolFlag{Name: "yes", Usage: "do not ask"})},
@@ -116,8 +157,11 @@ EXAMPLE
 }
 
 func storeFlags(more ...cli.Flag) []cli.Flag {
-	return append(more, &cli.StringFlag{Name: "passphrase-file", Usage: "`FILE` whose first line is the passphrase of an encrypted store; or HOMING_PASSPHRASE", Sources: env("PASSPHRASE_FILE")},
-		&cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder", Sources: env("STORE")})
+	return append(more, &cli.StringFlag{Name: "passphrase-file",
+		Usage:   "`FILE` whose first line is the passphrase of an encrypted store; or HOMING_PASSPHRASE",
+		Sources: env("PASSPHRASE_FILE")},
+		&cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder",
+			Sources: env("STORE")})
 }
 
 func storePath(c *cli.Command) (string, error) {
@@ -142,7 +186,8 @@ func openStore(ctx context.Context, c *cli.Command) (*device.Store, error) {
 		return nil, err
 	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-		return nil, codedError{fmt.Errorf("there is no local store at %s; make one with homing local enrol, or name another with --store", path), exitNotFound}
+		return nil, codedError{fmt.Errorf("there is no local store at %s; make one with homing local enrol, or name "+
+			"another with --store", path), exitNotFound}
 	}
 	passphrase, err := passphraseOf(c)
 	if err != nil {
@@ -151,7 +196,8 @@ func openStore(ctx context.Context, c *cli.Command) (*device.Store, error) {
 	return device.Open(ctx, path, device.Options{Passphrase: passphrase})
 }
 
-// passphraseOf is empty for a store that is not encrypted. It is never given on the command line, where others could see it.
+// passphraseOf is empty for a store that is not encrypted. It is never given on the command line, where others could
+// see it.
 func passphraseOf(c *cli.Command) (string, error) {
 	path := c.String("passphrase-file")
 	if path == "" {
@@ -211,7 +257,8 @@ func enrol(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	w := c.Root().Writer
-	fmt.Fprintf(w, "Enrolled %s for %s (%s) in %s.\nLoad it with: homing local exchange\n", status.Name, status.Worker, status.Role, path)
+	fmt.Fprintf(w, "Enrolled %s for %s (%s) in %s.\nLoad it with: homing local exchange\n", status.Name, status.Worker,
+		status.Role, path)
 	if status.Open {
 		fmt.Fprintln(w, openNotice)
 	}
@@ -240,7 +287,8 @@ func localStatus(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(w)
 		t := newTable(w, "COLLECTION", "RECORDS", "UNSENT", "CURSOR", "HEAD", "KEPT", "AS OF")
 		for _, one := range status.Collections {
-			t.row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, kept(one), strings.TrimRight(whenever(one.PulledAt)+", "+string(one.Age), ", "))
+			t.row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, kept(one),
+				strings.TrimRight(whenever(one.PulledAt)+", "+string(one.Age), ", "))
 		}
 		return t.flush()
 	})
@@ -266,7 +314,8 @@ func printStatus(w io.Writer, status device.Status) {
 	if status.Worker == "" {
 		who = "nobody: homing local sign-in WORKER"
 	}
-	fmt.Fprintf(w, "Store     %s\nDevice    %s\nWorker    %s\nCentral   %s\n", status.Path, status.Name, who, status.Central)
+	fmt.Fprintf(w, "Store     %s\nDevice    %s\nWorker    %s\nCentral   %s\n", status.Path, status.Name, who,
+		status.Central)
 	fmt.Fprintf(w, "Outbox    %d unsent, %d refused, %d waiting\n", status.Unsent, status.Refused, status.Waiting)
 	for _, one := range status.People {
 		if !one.SignedIn && one.Unsent > 0 {
@@ -289,14 +338,16 @@ func printStatus(w io.Writer, status device.Status) {
 	case status.Last.Error != "":
 		fmt.Fprintf(w, "Exchange  %s, broke off: %s\n", when(status.Last.EndedAt), status.Last.Error)
 	default:
-		fmt.Fprintf(w, "Exchange  %s, %d sent, %d received\n", when(status.Last.EndedAt), status.Last.Summary.Sent, status.Last.Summary.Received)
+		fmt.Fprintf(w, "Exchange  %s, %d sent, %d received\n", when(status.Last.EndedAt), status.Last.Summary.Sent,
+			status.Last.Summary.Received)
 	}
 	if status.Open {
 		fmt.Fprintln(w, "Central was OPEN when last met: nobody needs to sign in there.")
 	}
 }
 
-func localTarget(ctx context.Context, c *cli.Command, work func(*device.Store, *definition.Collection, uuid.UUID) error) error {
+func localTarget(ctx context.Context, c *cli.Command, work func(*device.Store, *definition.Collection,
+	uuid.UUID) error) error {
 	args, err := arguments(c, "COLLECTION", "RECORD")
 	if err != nil {
 		return err
@@ -372,7 +423,8 @@ const (
 	mergedWords = ", merged with what others changed meanwhile"
 )
 
-var seenFlag = &cli.StringFlag{Name: "seen", Usage: "the `FILE` that homing local show --json wrote of the record that you saw; " +
+var seenFlag = &cli.StringFlag{Name: "seen", Usage: "the `FILE` that homing local show --json wrote of the record " +
+	"that you saw; " +
 	"what others changed since follows the collection's rules"}
 
 // seenRecord reads the record that the author of an edit had before them, if they say so.
@@ -411,7 +463,8 @@ func saved(c *cli.Command, r device.Record, done string) error {
 	if c.Bool("json") {
 		return writeJSON(c.Root().Writer, r)
 	}
-	fmt.Fprintf(c.Root().Writer, "%s: %s (%s %s). Saved on this device; unsent: %s.\n", done, r.Label, r.Collection, r.ID, count(r.Pending, "change"))
+	fmt.Fprintf(c.Root().Writer, "%s: %s (%s %s). Saved on this device; unsent: %s.\n", done, r.Label, r.Collection,
+		r.ID, count(r.Pending, "change"))
 	return nil
 }
 
@@ -436,10 +489,12 @@ func localRemove(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if r, err := store.Get(ctx, d.Definition.Collection, id); err == nil {
-			fmt.Fprintf(c.Root().Writer, "Not removed: %s (%s %s). Others have edited it since what you saw, and edits stay. Look at it again.\n", r.Label, r.Collection, r.ID)
+			fmt.Fprintf(c.Root().Writer, "Not removed: %s (%s %s). Others have edited it since what you saw, and edits "+
+				"stay. Look at it again.\n", r.Label, r.Collection, r.ID)
 			return nil
 		}
-		fmt.Fprintf(c.Root().Writer, "Removed here: %s (%s %s). The removal is sent with the next exchange.\n", r.Label, r.Collection, r.ID)
+		fmt.Fprintf(c.Root().Writer, "Removed here: %s (%s %s). The removal is sent with the next exchange.\n", r.Label,
+			r.Collection, r.ID)
 		return nil
 	})
 }

@@ -13,7 +13,8 @@ import (
 	"homing/device"
 )
 
-func exchangeWith(run func(*device.Store, context.Context, func(device.Progress)) (device.Summary, error)) cli.ActionFunc {
+func exchangeWith(run func(*device.Store, context.Context,
+	func(device.Progress)) (device.Summary, error)) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		return withStore(ctx, c, func(store *device.Store) error {
 			line := newProgressLine(c.Root().ErrWriter)
@@ -31,7 +32,8 @@ func exchangeWith(run func(*device.Store, context.Context, func(device.Progress)
 				printSummary(w, summary)
 			}
 			if summary.Refused+summary.Waiting > 0 {
-				return codedError{fmt.Errorf("%s refused, %d waiting; they stay on this device, and homing local review shows why", count(summary.Refused, "change"), summary.Waiting), exitRefused}
+				return codedError{fmt.Errorf("%s refused, %d waiting; they stay on this device, and homing local review shows "+
+					"why", count(summary.Refused, "change"), summary.Waiting), exitRefused}
 			}
 			return nil
 		})
@@ -87,9 +89,11 @@ func progressText(p device.Progress) string {
 }
 
 func printSummary(w io.Writer, s device.Summary) {
-	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d held, %d refused, %d waiting. Received %d, of them %d removals.\n", s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Removed)
+	fmt.Fprintf(w, "Sent %d: %d applied, %d merged, %d held, %d refused, %d waiting. Received %d, of them %d "+
+		"removals.\n", s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Removed)
 	if s.Copied {
-		fmt.Fprintln(w, "Another store has used the same numbers: one is a copy of the other. This one goes on under an identity of its own, and has sent again what was refused for that.")
+		fmt.Fprintln(w, "Another store has used the same numbers: one is a copy of the other. This one goes on under an "+
+			"identity of its own, and has sent again what was refused for that.")
 	}
 	if s.Withdrawn > 0 {
 		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
@@ -106,7 +110,8 @@ func explainExchange(ctx context.Context, store *device.Store, err error) error 
 	if statusErr != nil {
 		return err
 	}
-	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err, count(status.Unsent+status.Waiting, "change"))
+	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err,
+		count(status.Unsent+status.Waiting, "change"))
 }
 
 func localLog(ctx context.Context, c *cli.Command) error {
@@ -130,10 +135,12 @@ func localLog(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintln(w, "No exchange yet: homing local exchange")
 			return nil
 		}
-		t := newTable(w, "N", "STARTED", "BY", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING", "RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
+		t := newTable(w, "N", "STARTED", "BY", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING",
+			"RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
 		for n, one := range all {
 			s := one.Summary
-			t.row(n+1, when(one.StartedAt), s.Started, s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held, s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
+			t.row(n+1, when(one.StartedAt), s.Started, s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held,
+				s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
 		}
 		return t.flush()
 	})

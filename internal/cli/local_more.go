@@ -30,7 +30,8 @@ func localListen(ctx context.Context, c *cli.Command) error {
 					fmt.Fprintln(c.Root().ErrWriter, err)
 				}
 			default:
-				fmt.Fprintf(c.Root().Writer, "%s  %s received, %d withdrawn\n", when(time.Now()), count(summary.Received, "record"), summary.Withdrawn)
+				fmt.Fprintf(c.Root().Writer, "%s  %s received, %d withdrawn\n", when(time.Now()),
+					count(summary.Received, "record"), summary.Withdrawn)
 			}
 		})
 	})
@@ -78,12 +79,14 @@ func localGroup(ctx context.Context, c *cli.Command) error {
 		if c.Bool("json") {
 			return writeJSON(c.Root().Writer, saved)
 		}
-		fmt.Fprintf(c.Root().Writer, "Saved %s that stand or fall together. They go with the next exchange.\n", count(len(saved), "change"))
+		fmt.Fprintf(c.Root().Writer, "Saved %s that stand or fall together. They go with the next exchange.\n",
+			count(len(saved), "change"))
 		return nil
 	})
 }
 
-func (m member) save(ctx context.Context, store *device.Store, g *device.Group, named map[string]uuid.UUID) (device.Record, error) {
+func (m member) save(ctx context.Context, store *device.Store, g *device.Group,
+	named map[string]uuid.UUID) (device.Record, error) {
 	fields := device.Fields{}
 	for name, value := range m.Fields {
 		fields[name] = value
@@ -169,7 +172,8 @@ func localTurnBack(ctx context.Context, c *cli.Command) error {
 		if err := store.TurnBack(ctx, args[0], to); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "The cursor of %s is %d. The next exchange pulls again what was accepted since; nothing here is doubled by that.\n", args[0], to)
+		fmt.Fprintf(c.Root().Writer, "The cursor of %s is %d. The next exchange pulls again what was accepted since; "+
+			"nothing here is doubled by that.\n", args[0], to)
 		return nil
 	})
 }
@@ -220,7 +224,8 @@ func localLost(ctx context.Context, c *cli.Command) error {
 		if err := t.flush(); err != nil {
 			return err
 		}
-		fmt.Fprintln(w, "What its own devices offer again goes from this list by itself. Otherwise: homing local lost offer COLLECTION RECORD")
+		fmt.Fprintln(w, "What its own devices offer again goes from this list by itself. Otherwise: homing local lost "+
+			"offer COLLECTION RECORD")
 		return nil
 	})
 }
@@ -252,7 +257,8 @@ func localDetach(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "Detached. What the store holds stays; a backup is in %s.\nMake it a device again with: homing local attach\n", backup)
+		fmt.Fprintf(c.Root().Writer, "Detached. What the store holds stays; a backup is in %s.\nMake it a device again "+
+			"with: homing local attach\n", backup)
 		return nil
 	})
 }
@@ -271,7 +277,8 @@ func localAttach(ctx context.Context, c *cli.Command) error {
 			if !onTerminal(os.Stdin) {
 				return usageError{errors.New("nothing was done; say --yes to discard without being asked")}
 			}
-			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Give up what %s holds, %s unsent? [y/N] ", store.Path(), count(status.Unsent+status.Refused+status.Waiting, "change")))
+			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Give up what %s holds, %s unsent? [y/N] ", store.Path(),
+				count(status.Unsent+status.Refused+status.Waiting, "change")))
 			if err != nil || !yes {
 				return codedError{errors.New("nothing was done"), exitRefused}
 			}
@@ -283,7 +290,8 @@ func localAttach(ctx context.Context, c *cli.Command) error {
 		if status, err = store.Status(ctx); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "%s is a device of %s again, for %s, with %s to send. A backup is in %s.\n", status.Name, status.Central, status.Worker, count(status.Unsent+status.Waiting, "change"), backup)
+		fmt.Fprintf(c.Root().Writer, "%s is a device of %s again, for %s, with %s to send. A backup is in %s.\n",
+			status.Name, status.Central, status.Worker, count(status.Unsent+status.Waiting, "change"), backup)
 		return nil
 	})
 }
@@ -294,7 +302,8 @@ func verifyCommand() *cli.Command {
 		Usage: "compare a local store with central, by fingerprints",
 		Description: `It pulls first, then compares fingerprints; the records do not travel. Each difference is named. What is unsent does not count. With --mend what
 differs is fetched anew, after a backup; unsent changes stay on top.`,
-		Flags: storeFlags(jsonFlag, &cli.BoolFlag{Name: "mend", Usage: "fetch anew what differs"}, &cli.BoolFlag{Name: "no-pull", Usage: "compare the store as it is"}),
+		Flags: storeFlags(jsonFlag, &cli.BoolFlag{Name: "mend", Usage: "fetch anew what differs"},
+			&cli.BoolFlag{Name: "no-pull", Usage: "compare the store as it is"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return withStore(ctx, c, func(store *device.Store) error {
 				all, err := store.Verify(ctx, c.Bool("no-pull"), c.Bool("mend"))
@@ -333,7 +342,8 @@ differs is fetched anew, after a backup; unsent changes stay on top.`,
 					return err
 				}
 				if !c.Bool("mend") {
-					return codedError{fmt.Errorf("%s; homing verify --mend fetches them anew", count(differ, "difference")), exitRefused}
+					return codedError{fmt.Errorf("%s; homing verify --mend fetches them anew", count(differ, "difference")),
+						exitRefused}
 				}
 				if mended < differ {
 					fmt.Fprintln(w, "What only this store has is kept: homing local lost list")

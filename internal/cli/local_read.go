@@ -52,7 +52,8 @@ func localList(lookUp bool) cli.ActionFunc {
 			if lookUp {
 				find = store.LookUp
 			}
-			found, err := find(ctx, args[0], device.Ask{Where: c.StringSlice("where"), Search: c.String("search"), Sort: c.String("sort"),
+			found, err := find(ctx, args[0], device.Ask{Where: c.StringSlice("where"), Search: c.String("search"),
+				Sort:  c.String("sort"),
 				Limit: c.Int("limit"), Offset: c.Int("offset")})
 			if err != nil {
 				return usageOr(err)
@@ -69,7 +70,8 @@ func printFound(w io.Writer, d definition.Definition, found device.Found) error 
 	headings, columns := listColumns(d)
 	t := newTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
 	for _, r := range found.Records {
-		t.row(append(append([]any{r.ID, mark(r)}, fieldCells(shownFields(r), columns)...), r.Revision, when(r.EditedAt), r.Author)...)
+		t.row(append(append([]any{r.ID, mark(r)}, fieldCells(shownFields(r), columns)...), r.Revision, when(r.EditedAt),
+			r.Author)...)
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -160,7 +162,8 @@ func localShow(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintf(w, "%s  (%s %s, revision %d)\n", r.Label, r.Collection, r.ID, r.Revision)
 		if r.Pending > 0 {
-			fmt.Fprintf(w, "%s: %s that central has not taken yet; homing local review shows more\n", mark(r), count(r.Pending, "change"))
+			fmt.Fprintf(w, "%s: %s that central has not taken yet; homing local review shows more\n", mark(r),
+				count(r.Pending, "change"))
 		}
 		by := r.Author
 		if r.Device != "" {
@@ -259,7 +262,8 @@ func printReview(w io.Writer, queue []device.Queued) error {
 			t.row(append(append(first, "", ""), last...)...)
 		}
 		for _, name := range names {
-			t.row(append(append(first, name, shorten(edited(q.Kind, q.Fields[name], q.Shown(q.Fields[name].From, plain), q.Shown(q.Fields[name].To, plain)), 60)), last...)...)
+			t.row(append(append(first, name, shorten(edited(q.Kind, q.Fields[name], q.Shown(q.Fields[name].From, plain),
+				q.Shown(q.Fields[name].To, plain)), 60)), last...)...)
 			first, last = []any{"", "", "", ""}, nil
 		}
 		for _, reason := range q.Reasons {
@@ -273,7 +277,8 @@ func printReview(w io.Writer, queue []device.Queued) error {
 	for _, q := range queue {
 		counts[q.Verdict]++
 	}
-	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", count(len(queue), "change"), counts[""], counts[change.Refused], counts[change.Waiting])
+	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", count(len(queue), "change"), counts[""],
+		counts[change.Refused], counts[change.Waiting])
 	return nil
 }
 

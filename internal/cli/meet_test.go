@@ -10,11 +10,14 @@ import (
 	"homing/internal/testbed"
 )
 
-// Edits from the command line that meet: each says what became of it, and the history and the exchange's log say it, too.
+// Edits from the command line that meet: each says what became of it, and the history and the exchange's log say it,
+// too.
 func TestEditsThatMeet(t *testing.T) {
 	hour(t)
 	file := filepath.Join(t.TempDir(), "huts.yaml")
-	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  name: {type: string}\n  beds: {type: integer}\n  state: {type: string}\n  note: {type: string}\nsync:\n  rules: {state: ask, beds: sum}\n"), 0o600))
+	testbed.Must(t, os.WriteFile(file, []byte("collection: huts\nlabel: \"{name}\"\nrequired: [name]\nfields:\n  "+
+		"name: {type: string}\n  beds: {type: integer}\n  state: {type: string}\n  note: {type: string}\nsync:\n  "+
+		"rules: {state: ask, beds: sum}\n"), 0o600))
 	for _, step := range []struct {
 		args string
 		says string // a regular expression
@@ -24,8 +27,10 @@ func TestEditsThatMeet(t *testing.T) {
 		{"local exchange", "Sent 0"},
 		{"records add huts --set name=Gale --set beds=4 --set note=old", "Added: huts .* revision 1"},
 		{"records edit huts Gale --set beds=6 --set note=first --base 1", "^Edited: huts"},
-		{"records edit huts Gale --set beds=5 --set state=open --base 1", "^Edited, merged with what others changed meanwhile"},
-		{"records edit huts Gale --set state=closed --set note=second --base 1", `^Edited, but held for a person where others had changed the same field \(homing conflicts list\)`},
+		{"records edit huts Gale --set beds=5 --set state=open --base 1",
+			"^Edited, merged with what others changed meanwhile"},
+		{"records edit huts Gale --set state=closed --set note=second --base 1",
+			`^Edited, but held for a person where others had changed the same field \(homing conflicts list\)`},
 		{"records show huts Gale", `beds +7`},
 		{"records history huts Gale", `state +met revision 3; held for a person; asked for closed`},
 		{"records history huts Gale", `note +met revision 2; rule newest took this change`},

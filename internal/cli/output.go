@@ -86,7 +86,8 @@ func plain(raw json.RawMessage) string {
 		Type        string    `json:"type"`
 		Coordinates []float64 `json:"coordinates"`
 	}
-	if len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &point) == nil && point.Type == "Point" && len(point.Coordinates) >= 2 {
+	if len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &point) == nil && point.Type == "Point" &&
+		len(point.Coordinates) >= 2 {
 		return fmt.Sprintf("%.5f, %.5f", point.Coordinates[1], point.Coordinates[0])
 	}
 	return definition.Plain(raw)

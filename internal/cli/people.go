@@ -16,10 +16,12 @@ import (
 	"homing/device"
 )
 
-const secretHelp = "The PIN or password is asked for, or read from the first line of --secret-file; it is never given on the command line, where others could see it."
+const secretHelp = "The PIN or password is asked for, or read from the first line of --secret-file; it is never " +
+	"given on the command line, where others could see it."
 
 func secretFlag() cli.Flag {
-	return &cli.StringFlag{Name: "secret-file", Usage: "`FILE` whose first line is the PIN or password, - for standard input"}
+	return &cli.StringFlag{Name: "secret-file", Usage: "`FILE` whose first line is the PIN or password, - for " +
+		"standard input"}
 }
 
 func oldSecretFlag() cli.Flag {
@@ -79,7 +81,8 @@ func localJoin(ctx context.Context, c *cli.Command) error {
 		}
 		for _, who := range people {
 			if who.SignedIn && !who.Secret {
-				return codedError{fmt.Errorf("%s has no PIN or password on this device yet; set one first with homing local secret, or whoever joins could sign in as %[1]s", who.Name), exitRefused}
+				return codedError{fmt.Errorf("%s has no PIN or password on this device yet; set one first with homing local "+
+					"secret, or whoever joins could sign in as %[1]s", who.Name), exitRefused}
 			}
 		}
 		text, err := secret(c, "secret-file", "PIN or password for this device: ")
@@ -90,7 +93,8 @@ func localJoin(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "%s has joined this device and is signed in. Load what they cover with: homing local exchange\n", name)
+		fmt.Fprintf(c.Root().Writer, "%s has joined this device and is signed in. Load what they cover with: homing "+
+			"local exchange\n", name)
 		return nil
 	})
 }
@@ -157,7 +161,8 @@ func localSignOut(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintln(c.Root().Writer, "Signed out. Nothing of yours is unsent.")
 			return nil
 		}
-		fmt.Fprintf(c.Root().Writer, "Signed out. Unsent of yours: %s. They stay here, sealed for you, and go to central with the next exchange.\n", count(unsent, "change"))
+		fmt.Fprintf(c.Root().Writer, "Signed out. Unsent of yours: %s. They stay here, sealed for you, and go to "+
+			"central with the next exchange.\n", count(unsent, "change"))
 		return nil
 	})
 }
@@ -174,7 +179,8 @@ func localMetered(ctx context.Context, c *cli.Command) error {
 		if err := store.SetMetered(ctx, args[0] == "on"); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "The link counts as %s.\n", map[string]string{"on": "metered: timed exchanges that are told to hold back wait", "off": "not metered"}[args[0]])
+		fmt.Fprintf(c.Root().Writer, "The link counts as %s.\n",
+			map[string]string{"on": "metered: timed exchanges that are told to hold back wait", "off": "not metered"}[args[0]])
 		return nil
 	})
 }
@@ -200,7 +206,8 @@ func localBudget(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintf(c.Root().Writer, "No bound; records that were looked up take %s.\n", size(int(used)))
 			return nil
 		}
-		fmt.Fprintf(c.Root().Writer, "Records that were looked up take %s of %s. When there are more, those used least lately go first.\n", size(int(used)), size(int(bytes)))
+		fmt.Fprintf(c.Root().Writer, "Records that were looked up take %s of %s. When there are more, those used least "+
+			"lately go first.\n", size(int(used)), size(int(bytes)))
 		return nil
 	})
 }
@@ -249,13 +256,15 @@ func localErase(ctx context.Context, c *cli.Command) error {
 			backup = store.Path() + time.Now().Format(".2006-01-02-150405.backup")
 		}
 		if unsent > 0 && !c.Bool("discard") {
-			return fmt.Errorf("%w: %s would be lost. Exchange first; or give them up with --discard, which writes a backup", device.ErrUnsent, count(unsent, "change"))
+			return fmt.Errorf("%w: %s would be lost. Exchange first; or give them up with --discard, which writes a backup",
+				device.ErrUnsent, count(unsent, "change"))
 		}
 		if !c.Bool("yes") {
 			if !onTerminal(os.Stdin) {
 				return usageError{errors.New("nothing was erased; say --yes to erase without being asked")}
 			}
-			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Erase %s with %s unsent? [y/N] ", store.Path(), count(unsent, "change")))
+			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Erase %s with %s unsent? [y/N] ", store.Path(),
+				count(unsent, "change")))
 			if err != nil || !yes {
 				return codedError{errors.New("nothing was erased"), exitRefused}
 			}

@@ -26,7 +26,8 @@ import (
 
 func queryFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open, length_km>5 or name~ridge; all must hold"},
+		&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open, length_km>5 or name~ridge; all must " +
+			"hold"},
 		&cli.StringFlag{Name: "search", Usage: "`WORDS` that the record contains"},
 		&cli.StringFlag{Name: "sort", Usage: "`FIELDS`, comma-separated; a leading dash reverses"},
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "records of a page, at most 1000"},
@@ -50,17 +51,25 @@ func recordsCommand() *cli.Command {
 		Name:  "records",
 		Usage: "read and write records at central, by the same rules as a push",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list records of a collection", ArgsUsage: "COLLECTION", Flags: centralFlags(append(queryFlags(), jsonFlag)...), Action: listRecords},
+			{Name: "list", Usage: "list records of a collection", ArgsUsage: "COLLECTION",
+				Flags: centralFlags(append(queryFlags(), jsonFlag)...), Action: listRecords},
 			{Name: "show", Usage: "show one record, as it is or as it was", ArgsUsage: "COLLECTION RECORD", Action: showRecord,
 				Flags: centralFlags(jsonFlag, &cli.Int64Flag{Name: "revision", Usage: "as it was at this `REVISION`"},
 					&cli.StringFlag{Name: "as-of", Usage: "as central had it at this `TIME`: 2026-11-20, or 2026-11-20T16:00:00Z"})},
-			{Name: "bring-back", Usage: "make a record what it was at a revision, by a new change", ArgsUsage: "COLLECTION RECORD REVISION", Flags: centralFlags(jsonFlag), Action: bringBack},
-			{Name: "history", Usage: "show all versions of a record", ArgsUsage: "COLLECTION RECORD", Flags: centralFlags(jsonFlag), Action: recordHistory},
-			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION", Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
+			{Name: "bring-back", Usage: "make a record what it was at a revision, by a new change",
+				ArgsUsage: "COLLECTION RECORD REVISION", Flags: centralFlags(jsonFlag), Action: bringBack},
+			{Name: "history", Usage: "show all versions of a record", ArgsUsage: "COLLECTION RECORD",
+				Flags: centralFlags(jsonFlag), Action: recordHistory},
+			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION",
+				Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
-				Flags: centralFlags(append(fieldFlags(true), jsonFlag, &cli.Int64Flag{Name: "base", Usage: "the `REVISION` you saw; fields that others changed since follow the collection's rules"})...), Action: editRecord},
+				Flags: centralFlags(append(fieldFlags(true), jsonFlag,
+					&cli.Int64Flag{Name: "base", Usage: "the `REVISION` you saw; fields that others changed since follow the " +
+						"collection's rules"})...), Action: editRecord},
 			{Name: "remove", Usage: "remove a record; a tombstone and its history stay", ArgsUsage: "COLLECTION RECORD",
-				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "with-children", Usage: "also remove the records that belong to it, where their definition says that they go with it"}), Action: removeRecord},
+				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "with-children",
+					Usage: "also remove the records that belong to it, where their definition says that they go with it"}),
+				Action: removeRecord},
 		},
 		Description: "RECORD is the record's id, or a text that only one record's label has.",
 	}
@@ -79,7 +88,8 @@ func (c caller) definitionAt(ctx context.Context, name string) (*definition.Coll
 		}
 		names = append(names, d.Collection)
 	}
-	return nil, codedError{fmt.Errorf("there is no collection %s; there are: %s", name, strings.Join(names, ", ")), exitNotFound}
+	return nil, codedError{fmt.Errorf("there is no collection %s; there are: %s", name, strings.Join(names, ", ")),
+		exitNotFound}
 }
 
 func recordsPath(collection string) string {
@@ -152,7 +162,8 @@ func pageNote(w io.Writer, shown, offset, total int) {
 	case shown == 0:
 		fmt.Fprintf(w, "Nothing from %d on; there are %d records.\n", offset+1, total)
 	case shown < total:
-		fmt.Fprintf(w, "%d to %d of %d records; --offset %d shows what follows\n", offset+1, offset+shown, total, offset+shown)
+		fmt.Fprintf(w, "%d to %d of %d records; --offset %d shows what follows\n", offset+1, offset+shown, total,
+			offset+shown)
 	default:
 		fmt.Fprintln(w, count(total, "record"))
 	}
@@ -184,7 +195,8 @@ func (c caller) find(ctx context.Context, d *definition.Collection, text string)
 	case 0:
 		return uuid.Nil, codedError{fmt.Errorf("nothing in %s has the id or the label %q", d.Collection, text), exitNotFound}
 	}
-	return uuid.Nil, codedError{fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean", len(fits), d.Collection, text), exitBusy}
+	return uuid.Nil, codedError{fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean",
+		len(fits), d.Collection, text), exitBusy}
 }
 
 // target reads COLLECTION RECORD and checks that the further arguments of those names are there, too.
@@ -252,7 +264,8 @@ func bringBack(ctx context.Context, c *cli.Command) error {
 	if err != nil || revision < 1 {
 		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", c.Args().Get(2))}
 	}
-	return write(ctx, c, call, d, http.MethodPost, "/v1/bring-back/"+d.Collection+"/"+id.String(), map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
+	return write(ctx, c, call, d, http.MethodPost, "/v1/bring-back/"+d.Collection+"/"+id.String(),
+		map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
 }
 
 func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {
@@ -309,14 +322,16 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 		}
 		lines := [][2]string{}
 		for _, name := range delta.Names() {
-			lines = append(lines, [2]string{name, shorten(edited(h.Kind, delta[name], plain(delta[name].From), plain(delta[name].To)), 60)})
+			lines = append(lines, [2]string{name, shorten(edited(h.Kind, delta[name], plain(delta[name].From),
+				plain(delta[name].To)), 60)})
 		}
 		for _, decision := range h.Decisions {
 			what := decision.Field
 			if what == "" {
 				what = "(removal)"
 			}
-			kept := map[string]string{"central": "kept what central had", "change": "took this change", "both": "brought both together"}[decision.Kept]
+			kept := map[string]string{"central": "kept what central had", "change": "took this change",
+				"both": "brought both together"}[decision.Kept]
 			said := fmt.Sprintf("met revision %d; rule %s %s", decision.Other.Revision, decision.Rule, kept)
 			switch decision.Rule {
 			case merge.Settled:
@@ -326,7 +341,8 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 			case string(merge.Ask):
 				said = fmt.Sprintf("met revision %d; held for a person", decision.Other.Revision)
 			}
-			if asked, did := sent[decision.Field]; did && decision.Kept == change.KeptCentral && decision.Rule != merge.Reopened {
+			if asked, did := sent[decision.Field]; did && decision.Kept == change.KeptCentral &&
+				decision.Rule != merge.Reopened {
 				said += "; asked for " + shorten(plain(asked.To), 30)
 			}
 			lines = append(lines, [2]string{what, said})
@@ -393,13 +409,15 @@ func removeRecord(ctx context.Context, c *cli.Command) error {
 	}
 	err = write(ctx, c, call, d, http.MethodDelete, recordsPath(d.Collection)+"/"+id.String()+query, nil, "Removed")
 	var problem *link.Problem
-	if errors.As(err, &problem) && query == "" && len(problem.Reasons) > 0 && problem.Reasons[0].Code == change.CodeHasChildren {
+	if errors.As(err, &problem) && query == "" && len(problem.Reasons) > 0 &&
+		problem.Reasons[0].Code == change.CodeHasChildren {
 		return fmt.Errorf("%w: add --with-children", err)
 	}
 	return err
 }
 
-func write(ctx context.Context, c *cli.Command, call caller, d *definition.Collection, method, path string, body any, done string) error {
+func write(ctx context.Context, c *cli.Command, call caller, d *definition.Collection, method, path string, body any,
+	done string) error {
 	var answer wire.Answer
 	if err := call.call(ctx, method, path, body, &answer); err != nil {
 		return err

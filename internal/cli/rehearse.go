@@ -60,8 +60,10 @@ EXAMPLES
 			if c.Int("seeds") < 1 || c.Int("steps") < 0 || c.Int("devices") < 0 || c.Int("devices") > 20 {
 				return usageError{errors.New("take 1 seed or more, no negative numbers, and at most 20 devices")}
 			}
-			r := rehearsal{options: rehearse.Options{Definitions: definitions, Devices: c.Int("devices"), Steps: c.Int("steps"), Calm: c.Bool("calm"), Bug: rehearse.Bug(c.String("bug"))},
-				definitions: definitions, answers: map[string]int{}, refused: map[string]int{}, decisions: map[rehearse.Decided]int{}}
+			r := rehearsal{options: rehearse.Options{Definitions: definitions, Devices: c.Int("devices"),
+				Steps: c.Int("steps"), Calm: c.Bool("calm"), Bug: rehearse.Bug(c.String("bug"))},
+				definitions: definitions, answers: map[string]int{}, refused: map[string]int{},
+				decisions: map[rehearse.Decided]int{}}
 			if c.Bool("story") {
 				r.options.Watch = c.Root().Writer
 			}
@@ -89,7 +91,8 @@ EXAMPLES
 				return err
 			}
 			if len(r.wrong) > 0 {
-				return codedError{fmt.Errorf("%s went wrong, the first of them %d", count(len(r.wrong), "seed"), r.wrong[0].Seed), exitRefused}
+				return codedError{fmt.Errorf("%s went wrong, the first of them %d", count(len(r.wrong), "seed"), r.wrong[0].Seed),
+					exitRefused}
 			}
 			return nil
 		},
@@ -211,12 +214,15 @@ func (r *rehearsal) print(w io.Writer) error {
 		settling = append(settling, one.Settling)
 	}
 	slices.Sort(settling)
-	fmt.Fprintf(w, "%s: %d saves, %d exchanges, %d requests, %d faults, %d kills, %d restores\n", count(len(r.reports), "run"), sum.Saves, sum.Exchanges, sum.Requests, sum.Faults, sum.Kills, sum.Restores)
-	fmt.Fprintf(w, "Answers: %d applied, %d merged, %d held, %d refused, %d waiting\n", r.answers["applied"], r.answers["merged"], r.answers["held"], r.answers["refused"], r.answers["waiting"])
+	fmt.Fprintf(w, "%s: %d saves, %d exchanges, %d requests, %d faults, %d kills, %d restores\n",
+		count(len(r.reports), "run"), sum.Saves, sum.Exchanges, sum.Requests, sum.Faults, sum.Kills, sum.Restores)
+	fmt.Fprintf(w, "Answers: %d applied, %d merged, %d held, %d refused, %d waiting\n", r.answers["applied"],
+		r.answers["merged"], r.answers["held"], r.answers["refused"], r.answers["waiting"])
 	for _, code := range slices.Sorted(maps.Keys(r.refused)) {
 		fmt.Fprintf(w, "   %s, not taken at once: %s\n", count(r.refused[code], "time"), code)
 	}
-	fmt.Fprintf(w, "Until all agreed after the last save, with every device exchanging in turn: %s at half of the runs, %s at most\n", settling[len(settling)/2].Round(time.Second), settling[len(settling)-1].Round(time.Second))
+	fmt.Fprintf(w, "Until all agreed after the last save, with every device exchanging in turn: %s at half of the "+
+		"runs, %s at most\n", settling[len(settling)/2].Round(time.Second), settling[len(settling)-1].Round(time.Second))
 	if len(r.decisions) == 0 {
 		fmt.Fprintln(w, "No two edits met.")
 	} else {

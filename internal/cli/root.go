@@ -78,8 +78,10 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Commands: []*cli.Command{
-			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), importCommand(), exportCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
-			devicesCommand(), exchangesCommand(), conflictsCommand(), tryCommand(), rehearseCommand(), verifyCommand(), backupCommand(), restoreCommand(), localCommand(), generateCommand(), demoCommand(), openAPICommand(),
+			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), importCommand(),
+			exportCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
+			devicesCommand(), exchangesCommand(), conflictsCommand(), tryCommand(), rehearseCommand(), verifyCommand(),
+			backupCommand(), restoreCommand(), localCommand(), generateCommand(), demoCommand(), openAPICommand(),
 		},
 	}
 	walk(root)
@@ -108,7 +110,8 @@ func walk(c *cli.Command) {
 // arguments gives the command's arguments if there are as many as it wants.
 func arguments(c *cli.Command, names ...string) ([]string, error) {
 	if c.Args().Len() != len(names) {
-		return nil, usageError{fmt.Errorf("%s takes %s, not %d arguments (see %s --help)", c.FullName(), strings.Join(names, " and "), c.Args().Len(), c.FullName())}
+		return nil, usageError{fmt.Errorf("%s takes %s, not %d arguments (see %s --help)", c.FullName(),
+			strings.Join(names, " and "), c.Args().Len(), c.FullName())}
 	}
 	return c.Args().Slice(), nil
 }

@@ -10,8 +10,8 @@ import (
 	_ "github.com/ncruces/go-sqlite3/driver" // the driver "sqlite3"
 )
 
-// seenKeys remembers in which row of a file each key came first. It keeps them in a temporary file, so that a file of any length takes the
-// same memory.
+// seenKeys remembers in which row of a file each key came first. It keeps them in a temporary file, so that a file of
+// any length takes the same memory.
 type seenKeys struct {
 	folder string
 	db     *sql.DB
@@ -33,7 +33,8 @@ func newSeenKeys() (*seenKeys, error) {
 }
 
 func (s *seenKeys) open() (err error) {
-	if s.db, err = sql.Open("sqlite3", "file:"+filepath.Join(s.folder, "keys.db")+"?_pragma=journal_mode(off)&_pragma=synchronous(off)"); err != nil {
+	if s.db, err = sql.Open("sqlite3", "file:"+filepath.Join(s.folder,
+		"keys.db")+"?_pragma=journal_mode(off)&_pragma=synchronous(off)"); err != nil {
 		return err
 	}
 	if _, err = s.db.Exec(`CREATE TABLE keys (key TEXT PRIMARY KEY, row INTEGER NOT NULL) WITHOUT ROWID`); err != nil {

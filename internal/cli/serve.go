@@ -31,19 +31,30 @@ EXAMPLES
    homing serve --open
    homing serve --listen 0.0.0.0:8400 --database postgres://homing@db.example/homing`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8400", Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
-			&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none runs a private PostgreSQL", Sources: env("DATABASE")},
-			&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL", Sources: env("DATA")},
-			&cli.BoolFlag{Name: "open", Usage: "nobody needs to sign in; only on loopback, for a first hour", Sources: env("OPEN")},
-			&cli.StringFlag{Name: "admin-password", Usage: "password of the first admin of an empty database", Sources: env("ADMIN_PASSWORD")},
-			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit", Sources: env("RATE")},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8400",
+				Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
+			&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none runs a private PostgreSQL",
+				Sources: env("DATABASE")},
+			&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL",
+				Sources: env("DATA")},
+			&cli.BoolFlag{Name: "open", Usage: "nobody needs to sign in; only on loopback, for a first hour",
+				Sources: env("OPEN")},
+			&cli.StringFlag{Name: "admin-password", Usage: "password of the first admin of an empty database",
+				Sources: env("ADMIN_PASSWORD")},
+			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit",
+				Sources: env("RATE")},
 			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: env("BURST")},
-			&cli.Int64Flag{Name: "max-body", Value: wire.MaxBatchBytes, Usage: "largest body of a request, in bytes, unpacked", Sources: env("MAX_BODY")},
-			&cli.IntFlag{Name: "max-changes", Value: wire.MaxBatchChanges, Usage: "most changes in a batch", Sources: env("MAX_CHANGES")},
-			&cli.DurationFlag{Name: "keep-exchanges", Value: 30 * 24 * time.Hour, Usage: "how long to keep what exchanges carried", Sources: env("KEEP_EXCHANGES")},
-			&cli.IntFlag{Name: "keep-batches", Value: 200_000, Usage: "of how many batches and pages to keep it at most", Sources: env("KEEP_BATCHES")},
+			&cli.Int64Flag{Name: "max-body", Value: wire.MaxBatchBytes, Usage: "largest body of a request, in bytes, unpacked",
+				Sources: env("MAX_BODY")},
+			&cli.IntFlag{Name: "max-changes", Value: wire.MaxBatchChanges, Usage: "most changes in a batch",
+				Sources: env("MAX_CHANGES")},
+			&cli.DurationFlag{Name: "keep-exchanges", Value: 30 * 24 * time.Hour,
+				Usage: "how long to keep what exchanges carried", Sources: env("KEEP_EXCHANGES")},
+			&cli.IntFlag{Name: "keep-batches", Value: 200_000, Usage: "of how many batches and pages to keep it at most",
+				Sources: env("KEEP_BATCHES")},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "how to log: text or json", Sources: env("LOG")},
-			&cli.StringFlag{Name: "log-level", Value: "info", Usage: "least level to log: debug, info, warn or error", Sources: env("LOG_LEVEL")},
+			&cli.StringFlag{Name: "log-level", Value: "info", Usage: "least level to log: debug, info, warn or error",
+				Sources: env("LOG_LEVEL")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			log, err := newLog(c.Root().ErrWriter, c.String("log"), c.String("log-level"))
@@ -53,9 +64,11 @@ EXAMPLES
 			if os.Getenv("GOMEMLIMIT") == "" {
 				debug.SetMemoryLimit(memoryLimit)
 			}
-			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"), Data: c.String("data"),
+			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"),
+				Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: build(), Console: console.Files(), Log: log,
-				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"), MaxChanges: c.Int("max-changes"),
+				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
+				MaxChanges:    c.Int("max-changes"),
 				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches")})
 			if err != nil {
 				return err
@@ -63,7 +76,8 @@ EXAMPLES
 			out := c.Root().Writer
 			fmt.Fprintf(out, "Central is up at %s\n", running.URL())
 			if running.FirstAdmin != "" {
-				fmt.Fprintf(out, "Sign in as %s with the password %s (shown this once)\n", service.FirstAdminName, running.FirstAdmin)
+				fmt.Fprintf(out, "Sign in as %s with the password %s (shown this once)\n", service.FirstAdminName,
+					running.FirstAdmin)
 			}
 			if c.Bool("open") {
 				fmt.Fprintln(out, openNotice)
@@ -73,8 +87,8 @@ EXAMPLES
 	}
 }
 
-// memoryLimit is how much memory the service takes before it collects what it no longer needs at once, in bytes. It is no bound: GOMEMLIMIT sets
-// another.
+// memoryLimit is how much memory the service takes before it collects what it no longer needs at once, in bytes. It
+// is no bound: GOMEMLIMIT sets another.
 const memoryLimit = 160 << 20
 
 const openNotice = "OPEN: nobody needs to sign in, and everybody on this machine may do everything."

@@ -106,8 +106,10 @@ func (s *story) exchange(ctx context.Context, c crew) error {
 	if err != nil {
 		return fmt.Errorf("the %s: %w", c.device, err)
 	}
-	s.say("   %-17s sent %d: %d applied, %d merged, %d held, %d refused; received %d; %s up, %s down, %s", c.device, summary.Sent, summary.Applied, summary.Merged,
-		summary.Held, summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown), summary.Took.Round(time.Millisecond))
+	s.say("   %-17s sent %d: %d applied, %d merged, %d held, %d refused; received %d; %s up, %s down, %s", c.device,
+		summary.Sent, summary.Applied, summary.Merged,
+		summary.Held, summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown),
+		summary.Took.Round(time.Millisecond))
 	return nil
 }
 
@@ -121,19 +123,24 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if plain(bridge.Fields["state"]) == state {
 		state, note = "worn", "Deck boards replaced; hand rail still loose"
 	}
-	if _, err = mira.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": state, "note": note}); err != nil {
+	if _, err = mira.store.Edit(ctx, "structures", demo.LongBridge,
+		device.Fields{"state": state, "note": note}); err != nil {
 		return err
 	}
 	s.say("   mira   sets the Long Bridge to %q, notes %q, and adds an inspection with what she found", state, note)
-	inspection, err := mira.store.Add(ctx, "inspections", device.Fields{"structure": demo.LongBridge, "date": time.Now().Format(time.DateOnly),
-		"finding": map[string]string{"damaged": "repair soon", "worn": "watch"}[state], "inspector": "mira", "rot_percent": 30, "bolts_loose": 2})
+	inspection, err := mira.store.Add(ctx, "inspections", device.Fields{"structure": demo.LongBridge,
+		"date":    time.Now().Format(time.DateOnly),
+		"finding": map[string]string{"damaged": "repair soon", "worn": "watch"}[state], "inspector": "mira",
+		"rot_percent": 30, "bolts_loose": 2})
 	if err != nil {
 		return err
 	}
-	if _, err := mira.store.Add(ctx, "findings", device.Fields{"inspection": inspection.ID, "part": "deck", "what": "board cracked", "severity": 4}); err != nil {
+	if _, err := mira.store.Add(ctx, "findings", device.Fields{"inspection": inspection.ID, "part": "deck",
+		"what": "board cracked", "severity": 4}); err != nil {
 		return err
 	}
-	if s.repair, err = mira.store.Add(ctx, "repairs", device.Fields{"structure": demo.LongBridge, "what": "Replace deck boards", "status": "wanted", "crew": "kell crew", "hours": 6,
+	if s.repair, err = mira.store.Add(ctx, "repairs", device.Fields{"structure": demo.LongBridge,
+		"what": "Replace deck boards", "status": "wanted", "crew": "kell crew", "hours": 6,
 		"materials_cost": 90, "memo": "The key to the tool box lies under the third stone"}); err != nil {
 		return err
 	}
@@ -141,20 +148,24 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if err != nil {
 		return err
 	}
-	s.say("          and a repair: %s, at a cost of %s, until central numbers it. Her tablet counts %s inspections and %s findings at the bridge now.",
-		s.repair.Provisional["number"], plain(s.repair.Fields["cost"]), plain(counted.Fields["inspections"]), plain(counted.Fields["findings"]))
+	s.say("          and a repair: %s, at a cost of %s, until central numbers it. Her tablet counts %s inspections "+
+		"and %s findings at the bridge now.",
+		s.repair.Provisional["number"], plain(s.repair.Fields["cost"]), plain(counted.Fields["inspections"]),
+		plain(counted.Fields["findings"]))
 	later := "Passable for one person at a time"
 	if plain(bridge.Fields["note"]) == later {
 		later = "Passable"
 	}
-	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"built": 1931 + (len(plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
+	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge,
+		device.Fields{"built": 1931 + (len(plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
 		return err
 	}
 	// A save of its own, so that the story shows a merge and a held conflict side by side.
 	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge, device.Fields{"state": "out of use"}); err != nil {
 		return err
 	}
-	signposts, err := tobin.store.Find(ctx, "structures", query.Ask{Where: []string{"kind=signpost"}, Sort: "name", Limit: 1})
+	signposts, err := tobin.store.Find(ctx, "structures", query.Ask{Where: []string{"kind=signpost"}, Sort: "name",
+		Limit: 1})
 	if err != nil || len(signposts.Records) == 0 {
 		return errors.Join(errors.New("the demo's signposts are used up; make clean starts afresh"), err)
 	}
@@ -162,14 +173,16 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	if err != nil {
 		return err
 	}
-	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, sets it to \"out of use\", and removes %s,", later, signposts.Records[0].Label)
+	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, sets it to \"out of use\", "+
+		"and removes %s,", later, signposts.Records[0].Label)
 	s.say("          with %s below it", count(also, "record"))
 	return tobin.store.Remove(ctx, "structures", signposts.Records[0].ID)
 }
 
 // bridge shows what central gave mira's repair, and how two edits of one record came together.
 func (s *story) bridge(ctx context.Context, mira crew) error {
-	history, err := s.service.Central.History(ctx, central.Everything(service.FirstAdminName), "structures", demo.LongBridge)
+	history, err := s.service.Central.History(ctx, central.Everything(service.FirstAdminName), "structures",
+		demo.LongBridge)
 	if err != nil {
 		return err
 	}
@@ -177,8 +190,10 @@ func (s *story) bridge(ctx context.Context, mira crew) error {
 	if err != nil {
 		return err
 	}
-	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"], repair.Label, plain(repair.Fields["reported_by"]))
-	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays. Its state is for a person to say,")
+	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"],
+		repair.Label, plain(repair.Fields["reported_by"]))
+	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays. " +
+		"Its state is for a person to say,")
 	s.say("   as the definition asks, so tobin's is held.\n")
 	return printHistory(s.out, history[:min(len(history), 3)])
 }
@@ -199,10 +214,12 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 			continue
 		}
 		value := one.Values[0].Value
-		if _, err := s.service.Central.Settle(ctx, runa, one.Collection, one.Record, one.Revision, changes.Settlement{Field: one.Field, Value: value}); err != nil {
+		if _, err := s.service.Central.Settle(ctx, runa, one.Collection, one.Record, one.Revision,
+			changes.Settlement{Field: one.Field, Value: value}); err != nil {
 			return err
 		}
-		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.", plain(value))
+		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.",
+			plain(value))
 	}
 	for _, c := range crews {
 		if err := s.exchange(ctx, c); err != nil {
@@ -214,7 +231,8 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 
 // compare ends the story with the proof: the same records everywhere.
 func (s *story) compare(ctx context.Context, crews ...crew) error {
-	s.say("\n4. Each device holds just what its worker covers, as central has it: number of records and fingerprint. Repairs go to the crew")
+	s.say("\n4. Each device holds just what its worker covers, as central has it: number of records and fingerprint. " +
+		"Repairs go to the crew")
 	s.say("   that they are for; surveys are looked up when they are needed; everything else goes to all.\n")
 	headings := []string{"COLLECTION", "CENTRAL"}
 	for _, c := range crews {

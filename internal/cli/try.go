@@ -27,7 +27,8 @@ was edited first, and reaches central first unless --other-first is given. Nothi
 
 EXAMPLE
    homing try-merge structures.yaml base.json mira.json tobin.json`,
-		Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "other-first", Usage: "OTHER, though edited later, reaches central first"}},
+		Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "other-first",
+			Usage: "OTHER, though edited later, reaches central first"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			args, err := arguments(c, "DEFINITION", "BASE", "ONE", "OTHER")
 			if err != nil {
@@ -93,13 +94,16 @@ func try(d definition.Definition, documents [3]record.Fields, otherFirst bool) (
 	base, one, other := documents[0], documents[1], documents[2]
 	source := func(store byte) change.Source { return change.Source{Incarnation: uuid.UUID{15: store}, Number: 1} }
 	start := time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
-	state, err := merge.Merge(d.Rules(), merge.State{}, merge.Edit{Kind: change.Add, Fields: record.Diff(nil, base), Stamp: clock.At(start), Source: source(9)})
+	state, err := merge.Merge(d.Rules(), merge.State{}, merge.Edit{Kind: change.Add, Fields: record.Diff(nil, base),
+		Stamp: clock.At(start), Source: source(9)})
 	if err != nil {
 		return tried{}, err
 	}
 	edits := []merge.Edit{
-		{Kind: change.Edit, Base: 1, Fields: record.Diff(base, one), Stamp: clock.At(start.Add(time.Minute)), Source: source(1)},
-		{Kind: change.Edit, Base: 1, Fields: record.Diff(base, other), Stamp: clock.At(start.Add(2 * time.Minute)), Source: source(2)},
+		{Kind: change.Edit, Base: 1, Fields: record.Diff(base, one), Stamp: clock.At(start.Add(time.Minute)),
+			Source: source(1)},
+		{Kind: change.Edit, Base: 1, Fields: record.Diff(base, other), Stamp: clock.At(start.Add(2 * time.Minute)),
+			Source: source(2)},
 	}
 	names := []string{"ONE", "OTHER"}
 	if otherFirst {
@@ -122,7 +126,8 @@ func try(d definition.Definition, documents [3]record.Fields, otherFirst bool) (
 func (t tried) print(w io.Writer, d definition.Definition) error {
 	why := map[string]string{}
 	for _, decision := range t.Decisions {
-		why[decision.Field] = map[string]string{change.KeptCentral: "what came first was kept", change.KeptChange: "what came second was taken", change.KeptBoth: "both came together"}[decision.Kept]
+		why[decision.Field] = map[string]string{change.KeptCentral: "what came first was kept",
+			change.KeptChange: "what came second was taken", change.KeptBoth: "both came together"}[decision.Kept]
 		if decision.Rule == string(merge.Ask) {
 			why[decision.Field] = "held for a person; until then what came first stands"
 		}
@@ -141,7 +146,8 @@ func (t tried) print(w io.Writer, d definition.Definition) error {
 		if reason == "" {
 			reason = "nobody disputes it"
 		}
-		table.row(field.Name, rule, shorten(plain(t.one[field.Name]), 24), shorten(plain(t.other[field.Name]), 24), shorten(plain(t.Record[field.Name]), 32), reason)
+		table.row(field.Name, rule, shorten(plain(t.one[field.Name]), 24), shorten(plain(t.other[field.Name]), 24),
+			shorten(plain(t.Record[field.Name]), 32), reason)
 	}
 	if err := table.flush(); err != nil {
 		return err

@@ -29,8 +29,8 @@ func grid(text string) ([][]bool, error) {
 	return rows, nil
 }
 
-// Terminal draws a text as a QR code with half blocks, two rows of modules to a line. The colours are set outright, so that it can be read
-// on a dark terminal as on a light one.
+// Terminal draws a text as a QR code with half blocks, two rows of modules to a line. The colours are set outright,
+// so that it can be read on a dark terminal as on a light one.
 func Terminal(text string) (string, error) {
 	rows, err := grid(text)
 	if err != nil {
@@ -41,7 +41,8 @@ func Terminal(text string) (string, error) {
 		out.WriteString("\x1b[38;5;16m\x1b[48;5;231m")
 		for x := range rows[y] {
 			above, below := rows[y][x], y+1 < len(rows) && rows[y+1][x]
-			out.WriteString(map[[2]bool]string{{true, true}: "█", {true, false}: "▀", {false, true}: "▄", {false, false}: " "}[[2]bool{above, below}])
+			out.WriteString(map[[2]bool]string{{true, true}: "█", {true, false}: "▀", {false, true}: "▄",
+				{false, false}: " "}[[2]bool{above, below}])
 		}
 		out.WriteString("\x1b[0m\n")
 	}

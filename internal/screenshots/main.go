@@ -98,7 +98,8 @@ func openConflict(ctx context.Context, folder string) error {
 		{"exchange", "--store", filepath.Join(folder, "mira.db")},
 		{"exchange", "--store", filepath.Join(folder, "tobin.db")},
 	} {
-		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, args...)...).CombinedOutput(); err != nil {
+		if text, err := exec.CommandContext(ctx, program, append([]string{"local"},
+			args...)...).CombinedOutput(); err != nil {
 			return fmt.Errorf("%v: %w\n%s", args, err, text)
 		}
 	}
@@ -110,17 +111,21 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	if err != nil {
 		return fmt.Errorf("demo: %w", err)
 	}
-	if err := terminal(ctx, filepath.Join(out, "demo-once.png"), "make demo-once", string(bytes.ReplaceAll(story, []byte(folder), []byte(".demo")))); err != nil {
+	if err := terminal(ctx, filepath.Join(out, "demo-once.png"), "make demo-once",
+		string(bytes.ReplaceAll(story, []byte(folder), []byte(".demo")))); err != nil {
 		return err
 	}
 	store := filepath.Join(folder, "mira.db")
 	bridge := demo.LongBridge.String()
 	for _, args := range [][]string{
 		{"edit", "structures", bridge, "--set", "state=sound", "--clear", "note"},
-		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted", "--set", "urgency=high", "--set", "crew=kell crew", "--set", "hours=6.5", "--set", "memo=Ask at the saw mill", "--set", `materials=["larch boards","coach bolts"]`},
+		{"add", "repairs", "--set", "structure=" + bridge, "--set", "what=Replace hand rail", "--set", "status=wanted",
+			"--set", "urgency=high", "--set", "crew=kell crew", "--set", "hours=6.5", "--set", "memo=Ask at the saw mill",
+			"--set", `materials=["larch boards","coach bolts"]`},
 		{"remove", "structures", demo.OldSignpost.String(), "--with-children"},
 	} {
-		if text, err := exec.CommandContext(ctx, program, append([]string{"local"}, append(args, "--store", store)...)...).CombinedOutput(); err != nil {
+		if text, err := exec.CommandContext(ctx, program, append([]string{"local"},
+			append(args, "--store", store)...)...).CombinedOutput(); err != nil {
 			return fmt.Errorf("%v: %w\n%s", args, err, text)
 		}
 	}
@@ -131,11 +136,13 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	if err := terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review)); err != nil {
 		return err
 	}
-	children, err := exec.CommandContext(ctx, program, "local", "children", "structures", bridge, "--store", store).Output()
+	children, err := exec.CommandContext(ctx, program, "local", "children", "structures", bridge, "--store",
+		store).Output()
 	if err != nil {
 		return fmt.Errorf("children: %w", err)
 	}
-	if err := terminal(ctx, filepath.Join(out, "local-children.png"), `homing local children structures "Long Bridge"`, string(children)); err != nil {
+	if err := terminal(ctx, filepath.Join(out, "local-children.png"), `homing local children structures "Long Bridge"`,
+		string(children)); err != nil {
 		return err
 	}
 	if err := rehearsePicture(ctx, out); err != nil {
@@ -167,7 +174,9 @@ func importPicture(ctx context.Context, out, folder string) error {
 		if n == 11 {
 			beds = "a dozen"
 		}
-		fmt.Fprintf(&rows, "H%02d;%s Hut;%s;%s;20%02d-06-01;%s\n", n, []string{"Gale", "Fosk", "Arn", "Lorn", "Pell"}[n%5]+fmt.Sprint(" ", n), []string{"Kell", "Ostra", "Tamrin"}[n%3], beds, 10+n%15, []string{"yes", "no"}[n%2])
+		fmt.Fprintf(&rows, "H%02d;%s Hut;%s;%s;20%02d-06-01;%s\n", n,
+			[]string{"Gale", "Fosk", "Arn", "Lorn", "Pell"}[n%5]+fmt.Sprint(" ", n), []string{"Kell", "Ostra", "Tamrin"}[n%3],
+			beds, 10+n%15, []string{"yes", "no"}[n%2])
 	}
 	if err := os.WriteFile(list, []byte(rows.String()), 0o644); err != nil {
 		return err
@@ -223,7 +232,8 @@ func signIn(ctx context.Context, address string) (string, error) {
 		return "", err
 	}
 	var got struct{ Token string }
-	_, err = l.Call(ctx, "POST", "/v1/session", nil, map[string]string{"worker": "admin", "password": "larch-and-granite"}, &got)
+	_, err = l.Call(ctx, "POST", "/v1/session", nil, map[string]string{"worker": "admin",
+		"password": "larch-and-granite"}, &got)
 	return got.Token, err
 }
 
@@ -271,7 +281,8 @@ func pagePictures(ctx context.Context, out, address string) error {
 	if err := take(tab, out, address, shot{file: "console-sign-in.png", path: "/", wait: "form"}); err != nil {
 		return err
 	}
-	if err := chromedp.Do(tab, chromedp.SendKeys(chromedp.CSS(`input[name=worker]`), "admin"), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "larch-and-granite\r"),
+	if err := chromedp.Do(tab, chromedp.SendKeys(chromedp.CSS(`input[name=worker]`), "admin"),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "larch-and-granite\r"),
 		chromedp.WaitVisible(chromedp.CSS(".bar"))); err != nil {
 		return err
 	}
@@ -282,12 +293,16 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-record-dark.png", path: record, wait: ".trail li", before: steps(dark)},
 		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: steps(light)},
 		{file: "console-conflicts.png", path: "/conflicts", wait: ".conflict .value"},
-		{file: "console-enrol.png", path: "/devices", wait: ".both img", before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`), chromedp.Click(`//button[contains(., "Issue a code")]`))},
+		{file: "console-enrol.png", path: "/devices", wait: ".both img",
+			before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`),
+				chromedp.Click(`//button[contains(., "Issue a code")]`))},
 		{file: "console-people.png", path: "/people", wait: ".second"},
 		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
-		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`, before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},
+		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`,
+			before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},
 		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
-		{file: "console-edit.png", path: record, wait: "form.form", before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
+		{file: "console-edit.png", path: record, wait: "form.form",
+			before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
 	} {
 		if err := take(tab, out, address, s); err != nil {
 			return fmt.Errorf("%s: %w", s.file, err)
@@ -300,7 +315,8 @@ func take(tab context.Context, out, address string, s shot) error {
 	if s.width == 0 {
 		s.width, s.height = 1280, 800
 	}
-	actions := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(int64(s.width), int64(s.height)), chromedp.Navigate(address + s.path)}
+	actions := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(int64(s.width), int64(s.height)),
+		chromedp.Navigate(address + s.path)}
 	actions = append(actions, s.before...)
 	actions = append(actions, chromedp.WaitVisible(chromedp.CSS(s.wait)), chromedp.Sleep(900*time.Millisecond))
 	if err := chromedp.Do(tab, actions...); err != nil {

@@ -72,7 +72,8 @@ func NewProxy(t testing.TB, target string, choose func(*http.Request) Fault) *Pr
 }
 
 func pass(r *http.Request, target string, body []byte) (int, http.Header, []byte, error) {
-	request, err := http.NewRequestWithContext(context.WithoutCancel(r.Context()), r.Method, target+r.URL.RequestURI(), bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(context.WithoutCancel(r.Context()), r.Method, target+r.URL.RequestURI(),
+		bytes.NewReader(body))
 	if err != nil {
 		return 0, nil, nil, err
 	}

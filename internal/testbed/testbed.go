@@ -1,5 +1,5 @@
-// Package testbed starts the real thing for tests: PostgreSQL, the service on loopback, devices with local stores, and a
-// proxy between them that misbehaves on purpose.
+// Package testbed starts the real thing for tests: PostgreSQL, the service on loopback, devices with local stores,
+// and a proxy between them that misbehaves on purpose.
 package testbed
 
 import (
@@ -131,12 +131,13 @@ func (l *Log) String() string {
 	return l.text.String()
 }
 
-// Start runs a central, on a database of its own unless one is named, with definitions of trails and structures where it has none, and one worker of
-// each role, named like the role. It is stopped when the test ends.
+// Start runs a central, on a database of its own unless one is named, with definitions of trails and structures where
+// it has none, and one worker of each role, named like the role. It is stopped when the test ends.
 func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	t.Helper()
 	b := &Bed{Log: &Log{}, t: t}
-	options := service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "test", Log: slog.New(slog.NewTextHandler(b.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
+	options := service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "test",
+		Log: slog.New(slog.NewTextHandler(b.Log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
 	for _, c := range change {
 		c(&options)
 	}
@@ -186,7 +187,8 @@ func Example() (Running, error) {
 		return Running{}, err
 	}
 	ctx := context.Background()
-	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "example", Database: url, Log: slog.New(slog.DiscardHandler)})
+	running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "example",
+		Database: url, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return Running{}, err
 	}
@@ -194,7 +196,8 @@ func Example() (Running, error) {
 		return Running{}, errors.Join(err, running.Stop())
 	}
 	var all []definition.Definition
-	for _, text := range []string{Trails, Structures, "collection: marks\nfields:\n  text: {type: string}\n  trail: {type: string, format: uuid}\nparent: {collection: trails, field: trail}\n"} {
+	for _, text := range []string{Trails, Structures, "collection: marks\nfields:\n  text: {type: string}\n  trail: " +
+		"{type: string, format: uuid}\nparent: {collection: trails, field: trail}\n"} {
 		d, err := definition.ReadSource("example.yaml", []byte(text))
 		if err != nil {
 			return Running{}, errors.Join(err, running.Stop())
@@ -209,7 +212,8 @@ func Example() (Running, error) {
 
 // Code issues an enrolment code.
 func (r Running) Code(worker string) (string, error) {
-	code, _, err := r.Central.IssueCode(context.Background(), central.Everything(service.FirstAdminName), worker, time.Hour)
+	code, _, err := r.Central.IssueCode(context.Background(), central.Everything(service.FirstAdminName), worker,
+		time.Hour)
 	return code, err
 }
 
@@ -390,6 +394,7 @@ func (b *Bed) WaitForHeldCommit() {
 	defer db.Close()
 	Wait(b.t, "a commit is held", func() bool {
 		var n int
-		return db.Get(&n, `SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND NOT granted AND objid = $1`, heldCommits) == nil && n > 0
+		return db.Get(&n, `SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND NOT granted AND objid = $1`,
+			heldCommits) == nil && n > 0
 	})
 }
