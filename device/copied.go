@@ -8,10 +8,9 @@ import (
 	"homing/core/change"
 )
 
-// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers:
-// one of the two is a copy of the other, and neither can tell which. What was refused for that reason goes again, and
-// it says whether there is anything to send. What central may have had from here, but has not answered, keeps its old
-// source, so that it counts once.
+// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers: one of
+// the two is a copy of the other, and neither can tell which. What it has saved so far keeps its old source, since the other may
+// have sent the same, and each counts once; what was refused as another's goes again. It says whether there is anything to send.
 func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	copied, err := fact(ctx, e.db, factCopied)
 	if err != nil || copied != "true" {
@@ -22,23 +21,18 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 		if err := newIncarnation(ctx, tx, e.newID().String(), old); err != nil {
 			return err
 		}
-		// Changes that have never left are of this store alone, and so are those that central has refused as another's.
-		const reused = `state = 'refused' AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?)`
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '' WHERE origin = ? AND state = 'new'`,
-			old); err != nil {
+		var refused []queued
+		if err := tx.SelectContext(ctx, &refused, `SELECT * FROM outbox WHERE state = 'refused' AND origin = ?
+			AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?) ORDER BY number`,
+			old, change.CodeNumberReused); err != nil {
 			return err
 		}
-		done, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL, folds = '[]'
-			WHERE origin = ? AND (`+reused+` OR grp <> '' AND grp IN (SELECT grp FROM outbox WHERE `+reused+`))`,
-			old, change.CodeNumberReused, change.CodeNumberReused)
-		if err != nil {
-			return err
+		for _, q := range refused {
+			if err := e.isOurs(ctx, tx, q); err != nil {
+				return err
+			}
 		}
-		n, err := done.RowsAffected()
-		if err != nil {
-			return err
-		}
-		e.summary.Refused -= min(int(n), e.summary.Refused) // they are answered anew
+		e.summary.Refused -= min(len(refused), e.summary.Refused) // they are answered anew
 		return tx.GetContext(ctx, &again, `SELECT EXISTS (SELECT 1 FROM outbox WHERE state IN ('new', 'sent'))`)
 	})
 	if err != nil {
@@ -49,6 +43,18 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 		return false, storeError(err)
 	}
 	return again, e.renew(ctx)
+}
+
+// isOurs deals with a change whose number, under an earlier source, another store has used for something else: so nobody has
+// sent it, and it goes under the present one, with its group. Of one that stands for several, each is tried on its own, since the
+// other store may have sent some of them.
+func (e *exchange) isOurs(ctx context.Context, tx *sqlx.Tx, q queued) error {
+	if q.Parts != "[]" {
+		return unfold(ctx, tx, q, q.Origin)
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL
+		WHERE number = ?1 OR ?2 <> '' AND grp = ?2`, q.Number, q.Group)
+	return err
 }
 
 // newIncarnation gives the store another identity. What it has saved so far keeps the old one as its source.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 
@@ -67,8 +68,9 @@ func (e *exchange) fold(ctx context.Context) error {
 type folding struct {
 	first, last queued
 	delta       record.Delta
-	numbers     []int64 // of those before the last, and of what they had folded
-	renumber    bool    // it comes after one that got a new number, and numbers of a record go up
+	numbers     []int64  // of those before the last, and of what they had folded
+	before      []queued // those before the last
+	renumber    bool     // it comes after one that got a new number, and numbers of a record go up
 }
 
 func (f *folding) takes(next queued, ch change.Change) bool {
@@ -90,6 +92,7 @@ func (f *folding) takes(next queued, ch change.Change) bool {
 
 func (f *folding) take(next queued, ch change.Change) {
 	f.numbers = append(append(f.numbers, f.last.Number), ch.Folds...)
+	f.before = append(f.before, f.last)
 	delta := record.Delta{}
 	for name, edit := range f.delta {
 		delta[name] = edit
@@ -119,16 +122,76 @@ func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, folds, place)
-		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?,
-			? FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), place, f.last.Number); err != nil {
+	parts, err := partsOf(append(f.before, f.last))
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at,
+			author, boot, line, grp, grp_of, origin, generation, folds, parts, place)
+		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?
+		FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), parts, place, f.last.Number); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`,
 		string(folds)); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id)
-		WHERE collection = ? AND id = ?`, f.last.Collection, f.last.Record)
+	_, err = tx.ExecContext(ctx, countPending, f.last.Collection, f.last.Record)
 	return err
 }
+
+// part is a change as it was saved, before it was folded into another: should a copy of the store have sent it, only it can be
+// told from what is new.
+type part struct {
+	Number   int64           `json:"number"`
+	Kind     string          `json:"kind"`
+	Base     int64           `json:"base"`
+	Fields   json.RawMessage `json:"fields"`
+	Stamp    string          `json:"stamp"`
+	EditedAt string          `json:"edited_at"`
+	Author   string          `json:"author"`
+	Boot     string          `json:"boot"`
+	Line     int64           `json:"line"`
+}
+
+// partsOf writes changes, and what they were folded from, as the parts of another.
+func partsOf(changes []queued) (string, error) {
+	all := []part{}
+	for _, q := range changes {
+		var own []part
+		if err := json.Unmarshal([]byte(q.Parts), &own); err != nil {
+			return "", fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+		}
+		if len(own) == 0 {
+			own = []part{{q.Number, q.Kind, q.Base, json.RawMessage(q.Fields), q.Stamp, q.EditedAt, q.Author, q.Boot, q.Line}}
+		}
+		all = append(all, own...)
+	}
+	text, err := json.Marshal(all)
+	return string(text), err
+}
+
+// unfold puts the parts of a change back into the outbox in its place, under the source that numbered them.
+func unfold(ctx context.Context, tx *sqlx.Tx, q queued, origin string) error {
+	var parts []part
+	if err := json.Unmarshal([]byte(q.Parts), &parts); err != nil {
+		return fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number = ?`, q.Number); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at,
+				author, boot, line, origin, generation, place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.Number, q.Collection, q.Record, p.Kind, p.Base, string(p.Fields), p.Stamp, p.EditedAt, p.Author, p.Boot, p.Line,
+			origin, q.Generation, q.Place); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, countPending, q.Collection, q.Record)
+	return err
+}
+
+// countPending brings what a record says of its unsent changes in line with the outbox.
+const countPending = `UPDATE records SET pending = (SELECT count(*) FROM outbox o
+	WHERE o.collection = records.collection AND o.record = records.id) WHERE collection = ? AND id = ?`

@@ -41,6 +41,7 @@ type queued struct {
 	GroupOf    int     `db:"grp_of"`
 	Mended     bool    `db:"mended"`
 	Folds      string  `db:"folds"`
+	Parts      string  `db:"parts"`
 	Place      *int64  `db:"place"`
 	Boot       string  `db:"boot"`
 	Line       int64   `db:"line"`

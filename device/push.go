@@ -231,6 +231,12 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 				merged = append(merged, *answer.Record)
 				collections[answer.Record.ID] = q.Collection
 			}
+			if q.Origin != "" && answer.Answer == change.Refused && hasCode(answer.Reasons, change.CodeNumberReused) {
+				if err := e.isOurs(ctx, tx, q); err != nil {
+					return err
+				}
+				continue // it is answered anew
+			}
 			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
 				return err
 			}
@@ -279,6 +285,10 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 		e.tell(collections[r.ID], []wire.Record{r})
 	}
 	return nil
+}
+
+func hasCode(reasons []change.Reason, code string) bool {
+	return slices.ContainsFunc(reasons, func(r change.Reason) bool { return r.Code == code })
 }
 
 // byRevision gives the places of answers in the order in which they are to be worked: what waited for something
