@@ -3,6 +3,7 @@ package device
 import (
 	"cmp"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -41,12 +42,14 @@ func (e *exchange) fold(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			digest := hex.EncodeToString(ch.Digest())
 			ch.Fields = c.CurrentNames(ch.Fields)
 			if before != nil && c.Sync.Steps != definition.Every && before.takes(q, ch) {
-				before.take(q, ch)
+				before.take(q, ch, digest)
 				continue
 			}
-			if last[at] = (&folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds}); before != nil {
+			if last[at] = (&folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds,
+				digests: ch.FoldDigests, lastDigest: digest}); before != nil {
 				if err := before.write(ctx, tx); err != nil {
 					return err
 				}
@@ -69,8 +72,10 @@ type folding struct {
 	first, last queued
 	delta       record.Delta
 	numbers     []int64  // of those before the last, and of what they had folded
+	digests     []string // of these, in their order
 	before      []queued // those before the last
-	renumber    bool     // it comes after one that got a new number, and numbers of a record go up
+	lastDigest  string
+	renumber    bool // it comes after one that got a new number, and numbers of a record go up
 }
 
 func (f *folding) takes(next queued, ch change.Change) bool {
@@ -90,8 +95,10 @@ func (f *folding) takes(next queued, ch change.Change) bool {
 		f.last.Author == next.Author && f.last.Boot == next.Boot
 }
 
-func (f *folding) take(next queued, ch change.Change) {
+func (f *folding) take(next queued, ch change.Change, digest string) {
 	f.numbers = append(append(f.numbers, f.last.Number), ch.Folds...)
+	f.digests = append(append(f.digests, f.lastDigest), ch.FoldDigests...)
+	f.lastDigest = digest
 	f.before = append(f.before, f.last)
 	delta := record.Delta{}
 	for name, edit := range f.delta {
@@ -122,14 +129,18 @@ func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
 	if err != nil {
 		return err
 	}
+	digests, err := json.Marshal(append(f.digests, f.lastDigest))
+	if err != nil {
+		return err
+	}
 	parts, err := partsOf(append(f.before, f.last))
 	if err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at,
-			author, boot, line, grp, grp_of, origin, generation, folds, parts, place)
-		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?
-		FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), parts, place, f.last.Number); err != nil {
+			author, boot, line, grp, grp_of, origin, generation, folds, digests, parts, place)
+		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?
+		FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), string(digests), parts, place, f.last.Number); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`,

@@ -41,6 +41,7 @@ type queued struct {
 	GroupOf    int     `db:"grp_of"`
 	Mended     bool    `db:"mended"`
 	Folds      string  `db:"folds"`
+	Digests    string  `db:"digests"`
 	Parts      string  `db:"parts"`
 	Place      *int64  `db:"place"`
 	Boot       string  `db:"boot"`
@@ -69,7 +70,8 @@ func (q queued) change() (change.Change, error) {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
 	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields),
-		json.Unmarshal([]byte(q.Folds), &c.Folds)); err != nil {
+		json.Unmarshal([]byte(q.Folds), &c.Folds),
+		json.Unmarshal([]byte(q.Digests), &c.FoldDigests)); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
 	if q.Group != "" {

@@ -85,7 +85,7 @@ func (w *world) checkSaves() {
 		}
 		times := len(said[s.token])
 		switch {
-		case times > 1 && !w.ledger.settled[touched{s.unit, s.record}]:
+		case times > 1 && !w.anyKin(w.ledger.settled, s):
 			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record),
 				w.workerOf(s.unit), s.token, times)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
@@ -99,11 +99,11 @@ func (w *world) checkSaves() {
 func (w *world) replaced(n int) bool {
 	s := w.ledger.saves[n]
 	if !slices.ContainsFunc(w.ledger.saves[n+1:], func(later *save) bool {
-		return later.unit == s.unit && later.record == s.record && later.field == s.field
+		return w.kin(later.unit, s.unit) && later.record == s.record && later.field == s.field
 	}) {
 		return false
 	}
-	return w.ledger.mended[touched{s.unit, s.record}] || slices.ContainsFunc(w.history, func(v desk.Accepted) bool {
+	return w.anyKin(w.ledger.mended, s) || slices.ContainsFunc(w.history, func(v desk.Accepted) bool {
 		return v.ID == s.record && v.Device == w.deviceOf(s.unit) && len(v.Change.Folds) > 0
 	})
 }

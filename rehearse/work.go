@@ -331,7 +331,7 @@ func (w *world) giveUp(ctx context.Context, d *unit) error {
 			}
 		}
 		for _, s := range w.ledger.saves {
-			if s.unit == d.n && gone[s.record] {
+			if w.kin(s.unit, d.n) && gone[s.record] {
 				s.givenUp = true
 			}
 		}

@@ -49,19 +49,24 @@ type world struct {
 	history  []desk.Accepted // in the end
 }
 
-// unit is one device with its worker.
+// enrolled is a device as central knows it, with its workers.
+type enrolled struct {
+	name   string
+	worker string
+	id     uuid.UUID
+	held   []string        // territories of the worker
+	role   rights.Role     // of the worker
+	guests []rights.Person // further workers, who have joined the device
+	past   []uuid.UUID     // incarnations, as central knows them
+}
+
+// unit is one machine with a local store. A copy of a store is another unit of the same device.
 type unit struct {
+	*enrolled
 	w        *world
 	n        int
-	name     string
-	worker   string
-	id       uuid.UUID
-	held     []string        // territories of the worker
-	role     rights.Role     // of the worker
-	guests   []rights.Person // further workers, who have joined the device
-	boots    int             // how often the machine was started anew
-	booted   time.Time       // when that was last, truly
-	past     []uuid.UUID     // incarnations, as central knows them
+	boots    int       // how often the machine was started anew
+	booted   time.Time // when that was last, truly
 	store    *device.Store
 	path     string
 	skew     time.Duration
@@ -164,8 +169,8 @@ func (w *world) clock() time.Time {
 func (w *world) play(ctx context.Context) error {
 	w.quiet = true
 	for n := range w.options.Devices {
-		d := &unit{w: w, n: n, name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n),
-			id: w.newID(), path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+		d := &unit{w: w, n: n, path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n)),
+			enrolled: &enrolled{name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n), id: w.newID()}}
 		d.held, d.role, d.booted = w.someZones(), rights.Worker, w.now.Add(-time.Hour)
 		if !w.options.Calm && w.chance(60) {
 			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second
@@ -238,6 +243,9 @@ func (w *world) step(ctx context.Context) error {
 	case roll < 92:
 		return w.backUp(ctx, d)
 	case roll < 94:
+		if w.chance(25) {
+			return w.copy(ctx, d)
+		}
 		return w.restore(ctx, d)
 	case roll < 97:
 		w.tell("central is backed up")

@@ -38,6 +38,7 @@ type Tables struct {
 	directs     int64     // numbers of these changes that were taken
 	definitions map[string]*definition.Collection
 	heads       map[string]int64
+	left        map[string][]left // when a head was moved on, and from where
 	rows        map[desk.Key]*row
 	history     []desk.Accepted
 	answers     map[uuid.UUID]map[int64]desk.Kept
@@ -51,6 +52,12 @@ type Faults struct {
 	LateCommits    bool // a batch's records show only after the next pull has gone past them
 }
 
+// left says when a head was moved on from where it was.
+type left struct {
+	at   time.Time
+	head int64
+}
+
 // row is a record with its place among the changes of its collection.
 type row struct {
 	desk.Row
@@ -62,7 +69,7 @@ type row struct {
 // New makes empty tables. Source is the incarnation of what is written at central itself.
 func New(now func() time.Time, generation, source uuid.UUID) *Tables {
 	return &Tables{Generation: generation, now: now, source: source, definitions: map[string]*definition.Collection{},
-		heads: map[string]int64{}, rows: map[desk.Key]*row{}, answers: map[uuid.UUID]map[int64]desk.Kept{},
+		heads: map[string]int64{}, left: map[string][]left{}, rows: map[desk.Key]*row{}, answers: map[uuid.UUID]map[int64]desk.Kept{},
 		torn: map[uuid.UUID]bool{}, series: map[desk.Series]int64{}}
 }
 
@@ -217,6 +224,7 @@ func (m *Tables) DirectNumbers(_ context.Context, count int) (first int64, err e
 
 // HandOut is [changes.Writing.HandOut].
 func (m *Tables) HandOut(_ context.Context, collection string, count int) (head int64, err error) {
+	m.left[collection] = append(slices.Clip(m.left[collection]), left{m.now(), m.heads[collection]})
 	m.heads[collection] += int64(count)
 	return m.heads[collection], nil
 }
@@ -370,16 +378,14 @@ func (m *Tables) Head(_ context.Context, collection string) (int64, error) {
 	return m.heads[collection], nil
 }
 
-// ReceivedBefore is [pulls.Tables.ReceivedBefore].
-func (m *Tables) ReceivedBefore(_ context.Context, collection string,
-	position int64) (at time.Time, found bool, err error) {
-	last := int64(0)
-	for key, r := range m.rows {
-		if key.Collection == collection && r.position <= position && r.position > last {
-			last, at, found = r.position, r.Last.ReceivedAt, true
+// LeftAfter is [pulls.Tables.LeftAfter].
+func (m *Tables) LeftAfter(_ context.Context, collection string, at time.Time) (head int64, found bool, err error) {
+	for _, one := range m.left[collection] {
+		if one.at.After(at) {
+			return one.head, true, nil
 		}
 	}
-	return at, found, nil
+	return 0, false, nil
 }
 
 // Secret is [pulls.Ground.Secret].

@@ -34,6 +34,7 @@ func (m *Tables) History() []desk.Accepted { return m.history }
 func (m *Tables) Backup() *Tables {
 	copied := *m
 	copied.definitions, copied.heads, copied.series = maps.Clone(m.definitions), maps.Clone(m.heads), maps.Clone(m.series)
+	copied.left = maps.Clone(m.left)
 	copied.history, copied.torn = slices.Clone(m.history), maps.Clone(m.torn)
 	copied.rows, copied.answers = map[desk.Key]*row{}, map[uuid.UUID]map[int64]desk.Kept{}
 	for at, r := range m.rows {

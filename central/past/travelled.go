@@ -203,6 +203,8 @@ func (c *Past) ForgetExchanges(ctx context.Context, before time.Time, most int) 
 	for _, statement := range []string{
 		`DELETE FROM travelled WHERE at < $1 OR at <= (SELECT at FROM travelled ORDER BY at DESC OFFSET $2 LIMIT 1)`,
 		`DELETE FROM exchanges WHERE last_at < $1 AND $2 >= 0`,
+		// Seals that are older than a year tell only whether the head is behind them.
+		`DELETE FROM heads WHERE left_at < $1::timestamptz - interval '400 days' AND $2 >= 0`,
 	} {
 		if _, err := c.db.ExecContext(ctx, statement, before, most); err != nil {
 			return err

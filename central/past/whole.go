@@ -43,7 +43,7 @@ func (c *Past) Whole(ctx context.Context) (records []desk.Held, history []desk.A
 	// The changes that one stands for are those that were answered with its answer.
 	err = c.db.SelectContext(ctx, &versions, `
 		WITH folded AS (SELECT incarnation, (answer->>'number')::bigint AS by, json_agg(number
-			ORDER BY number) AS folds FROM answers WHERE digest = '' GROUP BY 1, 2)
+			ORDER BY number) AS folds FROM answers WHERE (answer->>'number')::bigint <> number GROUP BY 1, 2)
 		SELECT collection, record, revision, position, kind, base, removed, delta, sent, decisions, v.incarnation, number,
 			author, device, stamp, uncertainty_ms, received_at, folds
 		FROM versions v LEFT JOIN folded f ON f.incarnation = v.incarnation AND f.by = v.number

@@ -63,16 +63,14 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 	return head, err
 }
 
-// ReceivedBefore is [pulls.Tables.ReceivedBefore].
-func (t *Tx) ReceivedBefore(ctx context.Context, collection string,
-	position int64) (at time.Time, found bool, err error) {
-	err = t.QueryRowxContext(ctx, `SELECT received_at FROM records
-			WHERE collection = $1 AND position <= $2 ORDER BY position DESC LIMIT 1`,
-		collection, position).Scan(&at)
+// LeftAfter is [pulls.Tables.LeftAfter].
+func (t *Tx) LeftAfter(ctx context.Context, collection string, at time.Time) (head int64, found bool, err error) {
+	err = t.QueryRowxContext(ctx, `SELECT head FROM heads WHERE collection = $1 AND left_at > $2 ORDER BY left_at LIMIT 1`,
+		collection, at).Scan(&head)
 	if errors.Is(err, sql.ErrNoRows) {
-		return at, false, nil
+		return 0, false, nil
 	}
-	return at, err == nil, err
+	return head, err == nil, err
 }
 
 // Count is [pulls.Tables.Count].

@@ -37,8 +37,12 @@ func (t *Tx) Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64
 // HandOut is [changes.Writing.HandOut]. The collection's row stays locked until the commit, so no other transaction
 // can hand out later positions and commit them first.
 func (t *Tx) HandOut(ctx context.Context, collection string, count int) (head int64, err error) {
-	err = t.QueryRowxContext(ctx, `UPDATE collections SET head = head + $2 WHERE name = $1 RETURNING head`, collection,
-		count).Scan(&head)
+	err = t.QueryRowxContext(ctx, `
+		WITH moved AS (UPDATE collections SET head = head + $2 WHERE name = $1 RETURNING head),
+			noted AS (INSERT INTO heads (collection, left_at, head) SELECT $1, $3, head - $2 FROM moved
+				WHERE NOT EXISTS (SELECT FROM heads WHERE collection = $1 AND left_at > $3::timestamptz - interval '1 second')
+				ON CONFLICT DO NOTHING)
+		SELECT head FROM moved`, collection, count, t.db.Now()).Scan(&head)
 	return head, err
 }
 

@@ -50,7 +50,7 @@ func (p *Pulls) read(text string) (s seal, ok bool) {
 
 // Displaced says whether the seals that a device shows tell that the database was put back to an earlier state, and
 // as of when what the database has is not what it had then. What was delivered up to a cursor stays delivered for
-// ever, so the head is never behind one, and nothing before it was received after the seal was made.
+// ever, so the head is never behind one, and it was beyond the cursor before it was moved on by anything that came after the seal was made.
 func (p *Pulls) Displaced(ctx context.Context, seals []string) (since time.Time, displaced bool, err error) {
 	err = p.ground.Deliver(ctx, func(t Tables) error {
 		for _, text := range seals {
@@ -63,12 +63,12 @@ func (p *Pulls) Displaced(ctx context.Context, seals []string) (since time.Time,
 				return err
 			}
 			gone := s.cursor > head
-			if !gone && s.cursor > 0 {
-				received, found, err := t.ReceivedBefore(ctx, s.collection, s.cursor)
+			if !gone {
+				left, found, err := t.LeftAfter(ctx, s.collection, s.at.Add(sealSlack))
 				if err != nil {
 					return err
 				}
-				gone = found && received.After(s.at.Add(sealSlack))
+				gone = found && left < s.cursor
 			}
 			if gone && (!displaced || s.at.Before(since)) {
 				since, displaced = s.at, true

@@ -5,6 +5,7 @@ package change
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"io"
 	"strconv"
 	"time"
@@ -28,19 +29,20 @@ const (
 // Change is one saved change as the device keeps it and as a batch carries it. Its identity is the incarnation of the
 // local store, which the batch names, and Number.
 type Change struct {
-	Number     int64        `json:"number" minimum:"1" doc:"Position in the device's outbox: 1, 2, 3 … never used twice by one incarnation."`
-	Collection string       `json:"collection" doc:"The collection of the record."`
-	Record     uuid.UUID    `json:"record" format:"uuid" doc:"The record's id, a UUIDv7 made on the device."`
-	Kind       Kind         `json:"kind" enum:"add,edit,remove"`
-	Base       int64        `json:"base" minimum:"0" doc:"The revision of central's that the worker saw; 0 when central had none yet."`
-	Fields     record.Delta `json:"fields,omitempty" doc:"Only the fields that changed, from what to what. A side that is left out means no value."`
-	Stamp      clock.Stamp  `json:"stamp" doc:"The device's hybrid logical clock when the change was saved."`
-	EditedAt   time.Time    `json:"edited_at" doc:"The device's clock when the change was saved."`
-	Author     string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
-	Group      *Group       `json:"group,omitempty" doc:"The changes that this one stands or falls with."`
-	Folds      []int64      `json:"folds,omitempty" doc:"Numbers of earlier unsent changes of the record that this one says as well. They are never sent."`
-	TurnedMS   int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
-	UnsureMS   int64        `json:"unsure_ms,omitempty" minimum:"0" doc:"Milliseconds by which the change may be dated wrong beyond what was measured of the clock, such as when the machine was started anew since and nobody can tell whether its clock was turned. No part of what the change says."`
+	Number      int64        `json:"number" minimum:"1" doc:"Position in the device's outbox: 1, 2, 3 … never used twice by one incarnation."`
+	Collection  string       `json:"collection" doc:"The collection of the record."`
+	Record      uuid.UUID    `json:"record" format:"uuid" doc:"The record's id, a UUIDv7 made on the device."`
+	Kind        Kind         `json:"kind" enum:"add,edit,remove"`
+	Base        int64        `json:"base" minimum:"0" doc:"The revision of central's that the worker saw; 0 when central had none yet."`
+	Fields      record.Delta `json:"fields,omitempty" doc:"Only the fields that changed, from what to what. A side that is left out means no value."`
+	Stamp       clock.Stamp  `json:"stamp" doc:"The device's hybrid logical clock when the change was saved."`
+	EditedAt    time.Time    `json:"edited_at" doc:"The device's clock when the change was saved."`
+	Author      string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
+	Group       *Group       `json:"group,omitempty" doc:"The changes that this one stands or falls with."`
+	Folds       []int64      `json:"folds,omitempty" doc:"Numbers of earlier unsent changes of the record that this one says as well. They are never sent."`
+	FoldDigests []string     `json:"fold_digests,omitempty" doc:"The digests of the changes that this one folds, in hexadecimal and in the order of folds: should another store have used one of the numbers for something else, it shows. No part of what the change says."`
+	TurnedMS    int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
+	UnsureMS    int64        `json:"unsure_ms,omitempty" minimum:"0" doc:"Milliseconds by which the change may be dated wrong beyond what was measured of the clock, such as when the machine was started anew since and nobody can tell whether its clock was turned. No part of what the change says."`
 }
 
 // Bounds on what one change can be part of, or stand for.
@@ -54,6 +56,9 @@ type Group struct {
 	ID uuid.UUID `json:"id" format:"uuid"`
 	Of int       `json:"of" minimum:"1" doc:"How many changes the group has."`
 }
+
+// digestSize is how many bytes a digest has.
+const digestSize = 16
 
 // Digest tells two changes with the same number apart. It covers all that the change says, whatever the order in
 // which it was written; its values are canonical. How the clock was turned since is not said by the change, but
@@ -85,7 +90,19 @@ func (c Change) Digest() []byte {
 		text(string(c.Fields[name].From))
 		text(string(c.Fields[name].To))
 	}
-	return hash.Sum(nil)[:16]
+	return hash.Sum(nil)[:digestSize]
+}
+
+// FoldDigest is the digest of the change that stands at a place among those that this one folds; nil where it is not known.
+func (c Change) FoldDigest(at int) []byte {
+	if len(c.FoldDigests) != len(c.Folds) {
+		return nil
+	}
+	digest, err := hex.DecodeString(c.FoldDigests[at])
+	if err != nil || len(digest) != digestSize {
+		return nil
+	}
+	return digest
 }
 
 // Source names a change for good: the incarnation of the local store that numbered it, and its number there.

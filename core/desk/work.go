@@ -66,7 +66,7 @@ type Decided struct {
 // Keep is an answer to be kept.
 type Keep struct {
 	Number int64
-	Digest []byte // empty for a change that was folded into another
+	Digest []byte // empty for a change that was folded into another and is not known
 	At     int    // index among the answers
 }
 
@@ -179,9 +179,9 @@ func (d *desk) answered(number int64) bool {
 func (d *desk) settle(n int, it Item, answer Answer) {
 	d.out.Answers[n] = answer
 	d.keep(Keep{Number: it.Change.Number, Digest: it.Digest, At: n})
-	for _, number := range it.Change.Folds {
+	for at, number := range it.Change.Folds {
 		if !d.answered(number) { // otherwise it came on its own, and keeps the answer that it had
-			d.keep(Keep{Number: number, At: n})
+			d.keep(Keep{Number: number, Digest: it.Change.FoldDigest(at), At: n})
 		}
 	}
 }
@@ -208,7 +208,7 @@ func (d *desk) repeat(n int, it Item, kept Kept) {
 		d.out.Answers[n] = refusal(number, change.CodeMalformed, "the stored answer to change %d cannot be read", number)
 		return
 	}
-	if whole := answer.Number; len(kept.Digest) == 0 && answer.Answer.Accepted() {
+	if whole := answer.Number; whole != number && answer.Answer.Accepted() {
 		// Central has what it says, and more: without a revision the device takes nothing over, but pulls.
 		answer = Answer{Number: number, Answer: change.Merged,
 			Reasons: reason(change.CodeNumberReused, "change %d came as part of change %d", number, whole)}

@@ -79,6 +79,7 @@ CREATE TABLE outbox (
     grp_of     INTEGER NOT NULL DEFAULT 0,
     mended     INTEGER NOT NULL DEFAULT 0, -- its group was refused, and goes again: whoever edits one of it edits the group
     folds      TEXT NOT NULL DEFAULT '[]', -- JSON list of the numbers of changes that this one says as well
+    digests    TEXT NOT NULL DEFAULT '[]', -- JSON list of their digests, in that order
     parts      TEXT NOT NULL DEFAULT '[]', -- JSON list of these changes as they were saved
     place      INTEGER, -- where in the outbox it stands, when that is not its number
     boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped

@@ -24,6 +24,14 @@ CREATE TABLE collections (
     doc     json NOT NULL
 );
 
+-- When a head was moved on from where it was: what is beyond was not there before. At most one row a second.
+CREATE TABLE heads (
+    collection text NOT NULL,
+    left_at    timestamptz NOT NULL,
+    head       bigint NOT NULL,
+    PRIMARY KEY (collection, left_at)
+);
+
 CREATE TABLE definitions (
     collection text NOT NULL REFERENCES collections (name),
     version    int NOT NULL,

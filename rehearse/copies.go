@@ -1,0 +1,56 @@
+package rehearse
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+
+	"homing/device"
+)
+
+// mostCopies is how many copies of stores there are at most.
+const mostCopies = 2
+
+// copy puts a copy of a store beside it, on another machine: as it is, so that both use the same numbers, or restored as the guide
+// says. Both are used from then on.
+func (w *world) copy(ctx context.Context, d *unit) error {
+	if len(w.devices) >= w.options.Devices+mostCopies || w.options.Bug == ClonedNumbers {
+		return nil
+	}
+	n := len(w.devices)
+	twin := &unit{w: w, n: n, enrolled: d.enrolled, skew: d.skew, booted: w.now, path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+	restored := w.chance(50)
+	made := twin.path
+	if restored {
+		made += ".backup"
+	}
+	if err := d.store.Backup(ctx, made); err != nil {
+		return err
+	}
+	if restored {
+		if err := device.Restore(ctx, made, twin.path, device.Options{NewID: w.newID}); err != nil {
+			return err
+		}
+		w.tell("a backup of %s is restored on another machine, and both are used", d.name)
+	} else {
+		w.copies = true
+		w.tell("the store of %s is copied to another machine as it is, and both are used", d.name)
+	}
+	w.devices = append(w.devices, twin)
+	return w.open(ctx, twin)
+}
+
+// kin says whether two units are of one device: one may send what was saved on the other.
+func (w *world) kin(a, b int) bool {
+	return a == b || a != atCentral && b != atCentral && w.devices[a].enrolled == w.devices[b].enrolled
+}
+
+// anyKin says whether something is noted of a record for a unit or one of its kin.
+func (w *world) anyKin(noted map[touched]bool, s *save) bool {
+	for at, is := range noted {
+		if is && at.record == s.record && w.kin(at.unit, s.unit) {
+			return true
+		}
+	}
+	return false
+}
