@@ -153,7 +153,7 @@ func (w *world) chance(percent int) bool { return w.random.IntN(100) < percent }
 func (w *world) open(ctx context.Context, d *unit) (err error) {
 	d.store, err = device.Open(ctx, d.path, device.Options{
 		Now:       func() time.Time { return w.clock().Add(d.skew) },
-		Tick:      func() (string, time.Duration) { return fmt.Sprint(d.name, d.boots), w.clock().Sub(d.booted) },
+		Tick:      func() (string, time.Duration) { return fmt.Sprint(d.name, d.n, " ", d.boots), w.clock().Sub(d.booted) },
 		Transport: network{w, d},
 		NewID:     func() uuid.UUID { w.mu.Lock(); defer w.mu.Unlock(); return w.newID() },
 	})
