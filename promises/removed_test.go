@@ -120,7 +120,7 @@ func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
 	testbed.Exchange(t, store)
 	_, err := store.Edit(ctx, "trails", id, device.Fields{"note": "typed meanwhile"})
 	testbed.Must(t, err)
-	bed = putBack(t, bed, backup, store)
+	putBack(t, bed, backup, store)
 	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
 		t.Fatalf("%+v", summary)
 	}
@@ -164,7 +164,7 @@ func TestP10NotLostButOfAnotherTerritory(t *testing.T) {
 	testbed.Exchange(t, store)
 	_, err = store.Edit(ctx, "trails", id, device.Fields{"state": "open"})
 	testbed.Must(t, err)
-	bed = putBack(t, bed, backup, store)
+	putBack(t, bed, backup, store)
 	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
 		t.Fatalf("%+v", summary)
 	}
