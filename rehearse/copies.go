@@ -33,9 +33,9 @@ func (w *world) copy(ctx context.Context, d *unit) error {
 		}
 		w.tell("a backup of %s is restored on another machine, and both are used", d.name)
 	} else {
-		w.copies = true
 		w.tell("the store of %s is copied to another machine as it is, and both are used", d.name)
 	}
+	w.copies = true // also with one that was restored: what was unsent in the backup lies in both
 	w.devices = append(w.devices, twin)
 	return w.open(ctx, twin)
 }
