@@ -132,6 +132,28 @@ func TestP8ClockTurnedWhileTheMachineWasOff(t *testing.T) {
 	}
 }
 
+// P8: a clock that was turned back while the machine was off does not date an edit from before to after the machine's
+// start, where it would win against what others have written since.
+func TestP8AnEditIsNotYoungerThanTheMachinesStart(t *testing.T) {
+	bed := testbed.Start(t)
+	clock, boot, running := &watch{}, "first run", time.Hour
+	began := time.Now()
+	a := bed.Device("worker", "tablet", device.Options{Now: clock.now,
+		Tick: func() (string, time.Duration) { return boot, running + time.Since(began) }})
+	b := bed.Device("worker", "phone", device.Options{})
+	testbed.Exchange(t, a)
+	id := addTrail(t, a, "Ridge").ID
+	testbed.Exchange(t, a, b)
+	editTrail(t, a, id, device.Fields{"note": "before the start"})
+	// The start was ten seconds ago, so that no slow answer blurs which edit came first.
+	boot, running, clock.ahead = "second run", 10*time.Second, -3*time.Hour
+	editTrail(t, b, id, device.Fields{"note": "after the start"})
+	testbed.Exchange(t, b, a)
+	if got := valueAt(t, bed, "trails", id, "note"); got != "after the start" {
+		t.Errorf("what stands was written %s", got)
+	}
+}
+
 // Listeners hear of each record that a page brings or takes, of what is withdrawn, and of what makes room.
 func TestListenersHearOfEveryRecord(t *testing.T) {
 	bed := testbed.Start(t)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -198,13 +199,17 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker",
 			Generation: m.tables.Generation}, nil
 	case path == "/definitions":
-		if seals := r.Header.Get(wire.HeaderSeals); seals != "" {
+		if seals := r.Header.Get(wire.HeaderSeals); seals != "" && m.w.options.Bug != NoSeals {
 			if err := central.Recognise(ctx, m.pulls, m.changes, m.tables.Generation, strings.Split(seals, ",")); err != nil {
 				return nil, err
 			}
 		}
-		return wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories,
-			People: d.device().People, Sight: d.device().People.Digest()}, nil
+		told := wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories,
+			People: d.device().People, Sight: d.device().People.Digest()}
+		if m.w.options.Bug == SilentRoles {
+			told.Sight = "as ever"
+		}
+		return told, nil
 	case path == "/device/incarnation":
 		var ask struct{ Incarnation uuid.UUID }
 		if err := json.Unmarshal(body, &ask); err != nil {
@@ -227,7 +232,11 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		}
 		return answers, err
 	case len(parts) == 2 && parts[0] == "changes":
-		return m.pulls.Pull(ctx, d.device(), pullRequest(parts[1], r))
+		ask := pullRequest(parts[1], r)
+		if m.w.options.Bug == WideAnswered {
+			ask.Store, ask.Answered = d.past[len(d.past)-1], math.MaxInt64
+		}
+		return m.pulls.Pull(ctx, d.device(), ask)
 	case len(parts) == 2 && parts[0] == "refresh":
 		var held wire.Held
 		if err := json.Unmarshal(body, &held); err != nil {

@@ -47,10 +47,13 @@ const (
 	CursorHole    Bug = "cursor-hole"    // a commit becomes visible behind cursors that have gone past it
 	TrustedClock  Bug = "trusted-clock"  // edits are dated by the clocks of devices
 	ClonedNumbers Bug = "cloned-numbers" // a restored store goes on as the one that it is a copy of
+	SilentRoles   Bug = "silent-roles"   // nothing tells a device that other people use it, or that they may read something else
+	NoSeals       Bug = "no-seals"       // devices do not show up to where they were answered, so a database put back goes unnoticed
+	WideAnswered  Bug = "wide-answered"  // what any store of a device has answers to counts as what the asking one has
 )
 
 // Bugs are all of them.
-var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers}
+var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers, SilentRoles, NoSeals, WideAnswered}
 
 // Report is what came out of a rehearsal.
 type Report struct {
