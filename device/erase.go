@@ -15,7 +15,7 @@ import (
 // encrypted with the same passphrase.
 func (s *Store) Backup(ctx context.Context, path string) error {
 	if _, err := os.Stat(path); err == nil {
-		return fmt.Errorf("%s is there already; name a new file", path)
+		return fmt.Errorf("%w: %s; name a new file", ErrExists, path)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return fmt.Errorf("backup: %w", err)
@@ -58,6 +58,10 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	if err := s.db.GetContext(ctx, &unsent, `SELECT count(*) FROM outbox`); err != nil {
 		return storeError(err)
 	}
+	backups, err := s.Backups() // before one is written now, which is to stay
+	if err != nil {
+		return fmt.Errorf("erase: %w", err)
+	}
 	switch {
 	case unsent > 0 && !discard:
 		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", ErrUnsent,
@@ -69,10 +73,6 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 	}
 	if err := s.db.Close(); err != nil {
 		return storeError(err)
-	}
-	backups, err := s.Backups()
-	if err != nil {
-		return fmt.Errorf("erase: %w", err)
 	}
 	for _, file := range append(backups, s.path) {
 		if err := removeAll(file, file+"-wal", file+"-shm", saltPath(file), file+".exchange"); err != nil {

@@ -18,6 +18,8 @@ var (
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")
 	ErrAmbiguous    = errors.New("several records fit; give more of the id")
+	ErrExists       = errors.New("this file is there already")
+	ErrNoBackup     = errors.New("there is no such backup")
 	ErrBusy         = errors.New("an exchange of this store is running already")
 	ErrGeneration   = errors.New("central's database is not the one that this store was enrolled with; nothing was sent")
 	ErrFull         = errors.New("the disk is full; nothing of this was saved")

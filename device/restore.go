@@ -18,8 +18,11 @@ import (
 func Restore(ctx context.Context, backup, path string, options Options) error {
 	for _, file := range []string{path, saltPath(path)} {
 		if _, err := os.Stat(file); err == nil {
-			return fmt.Errorf("%s is there already; erase it first, or restore to another file", file)
+			return fmt.Errorf("%w: %s; restore to a file that is not there yet", ErrExists, file)
 		}
+	}
+	if _, err := os.Stat(backup); errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%w: %s", ErrNoBackup, backup)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return fmt.Errorf("restore: %w", err)

@@ -152,7 +152,7 @@ func (w *world) checkCounters() {
 // checkDevices compares what each device holds with what its workers may have of it.
 func (w *world) checkDevices(ctx context.Context) {
 	for _, d := range w.devices {
-		people := d.device().People
+		people := d.people()
 		for _, def := range w.options.Definitions {
 			c, err := def.Compile()
 			if err != nil {

@@ -78,8 +78,14 @@ type unit struct {
 	after    bool
 }
 
+// people are the workers of the device.
+func (d *unit) people() sight.Askers {
+	return append(sight.Askers{{Name: d.worker, Role: d.role, Territories: d.held}}, d.guests...)
+}
+
+// device is what a central in memory knows of a device that has enrolled.
 func (d *unit) device() central.Device {
-	people := append(sight.Askers{{Name: d.worker, Role: d.role, Territories: d.held}}, d.guests...)
+	people := d.people()
 	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: d.role, Territories: people.Territories(),
 		People:      people,
 		Incarnation: d.past[len(d.past)-1], Past: d.past}

@@ -10,6 +10,29 @@ import (
 	"homing/internal/testbed"
 )
 
+// step is a command with what it says and how it ends.
+type step struct {
+	args string
+	code int
+	says []string
+}
+
+// play runs commands one after another.
+func play(t *testing.T, steps []step) {
+	t.Helper()
+	for _, step := range steps {
+		out, wrong, code := homing(t, strings.Fields(step.args)...)
+		if code != step.code {
+			t.Errorf("homing %s: exit %d, want %d\n%s%s", step.args, code, step.code, out, wrong)
+		}
+		for _, text := range step.says {
+			if !strings.Contains(out+wrong, text) {
+				t.Errorf("homing %s does not say %q:\n%s%s", step.args, text, out, wrong)
+			}
+		}
+	}
+}
+
 // What developers look at and do behind the scenes, step by step, with what each command says and how it ends.
 func TestBehindTheScenes(t *testing.T) {
 	bed := hour(t)
@@ -26,11 +49,7 @@ func TestBehindTheScenes(t *testing.T) {
 		[]byte(`[{"kind":"add","collection":"huts","fields":{"name":"Half"}},{"kind":"build","collection":"huts","id":"0199d3a1-c2b4-7000-8000-000000000001"}]`), 0o600))
 	backup := filepath.Join(folder, "central.dump")
 	other := filepath.Join(folder, "other.db")
-	for _, step := range []struct {
-		args string
-		code int
-		says []string
-	}{
+	play(t, []step{
 		{"define " + file, 0, []string{"created"}},
 		{"local enrol --name tablet", 0, nil},
 		{"local cursors list", 0, []string{"Nothing is loaded yet"}},
@@ -88,17 +107,7 @@ func TestBehindTheScenes(t *testing.T) {
 		{"rehearse --seeds 2 --postgresql " + file, 0, []string{"2 runs", "Nothing was lost"}},
 		{"rehearse --bug cursor-hole --postgresql", 2, []string{"leave --postgresql out"}},
 		{"rehearse --seeds 0", 2, []string{"1 seed or more"}},
-	} {
-		out, wrong, code := homing(t, strings.Fields(step.args)...)
-		if code != step.code {
-			t.Errorf("homing %s: exit %d, want %d\n%s%s", step.args, code, step.code, out, wrong)
-		}
-		for _, text := range step.says {
-			if !strings.Contains(out+wrong, text) {
-				t.Errorf("homing %s does not say %q:\n%s%s", step.args, text, out, wrong)
-			}
-		}
-	}
+	})
 	ids := fine(t, "exchanges", "list", "--json")
 	at := strings.Index(ids, `"id": "`)
 	if at < 0 {

@@ -65,10 +65,11 @@ func exitCode(err error) int {
 	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut,
 		device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
 		return exitNotAllowed
-	case is(device.ErrNoRecord, device.ErrNoCollection):
+	case is(device.ErrNoRecord, device.ErrNoCollection, device.ErrNoBackup):
 		return exitNotFound
 	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
-		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, service.ErrInUse):
+		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, device.ErrExists,
+		service.ErrInUse):
 		return exitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore

@@ -148,7 +148,7 @@ EXAMPLE
 				Flags: storeFlags()},
 			{Name: "erase", Usage: "delete the store from this device", Action: localErase,
 				Description: "It refuses while there are changes that central has not accepted. With --discard these are " +
-					"given up; a backup is written first.",
+					"given up; a backup is written first. Backups beside the store that were made before risky steps go with it.",
 				Flags: storeFlags(&cli.BoolFlag{Name: "discard", Usage: "give up what is unsent"},
 					&cli.StringFlag{Name: "backup", Usage: "`FILE` for the backup; beside the store when left out"},
 					&cli.BoolFlag{Name: "yes", Usage: "do not ask"})},

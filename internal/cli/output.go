@@ -132,7 +132,7 @@ func size(bytes int) string {
 	switch {
 	case bytes < 10_000:
 		return fmt.Sprintf("%d B", bytes)
-	case bytes < 10_000_000:
+	case bytes < 1_000_000:
 		return fmt.Sprintf("%.1f kB", float64(bytes)/1000)
 	}
 	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)

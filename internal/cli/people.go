@@ -259,12 +259,16 @@ func localErase(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("%w: %s would be lost. Exchange first; or give them up with --discard, which writes a backup",
 				device.ErrUnsent, count(unsent, "change"))
 		}
+		backups, err := store.Backups()
+		if err != nil {
+			return err
+		}
 		if !c.Bool("yes") {
 			if !onTerminal(os.Stdin) {
 				return usageError{errors.New("nothing was erased; say --yes to erase without being asked")}
 			}
-			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Erase %s with %s unsent? [y/N] ", store.Path(),
-				count(unsent, "change")))
+			yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Erase %s with %s unsent, and %s beside it? [y/N] ",
+				store.Path(), count(unsent, "change"), count(len(backups), "backup")))
 			if err != nil || !yes {
 				return codedError{errors.New("nothing was erased"), exitRefused}
 			}
@@ -272,7 +276,11 @@ func localErase(ctx context.Context, c *cli.Command) error {
 		if err := store.Erase(ctx, c.Bool("discard"), backup); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "Erased %s.\n", store.Path())
+		fmt.Fprintf(c.Root().Writer, "Erased %s", store.Path())
+		if len(backups) > 0 {
+			fmt.Fprintf(c.Root().Writer, ", and %s beside it that held what it held", count(len(backups), "backup"))
+		}
+		fmt.Fprintln(c.Root().Writer, ".")
 		if unsent > 0 {
 			fmt.Fprintf(c.Root().Writer, "What was unsent is in %s.\n", backup)
 		}
