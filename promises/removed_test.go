@@ -120,7 +120,7 @@ func TestP10UnsentEditOfARecordThatARestoredCentralHasRemoved(t *testing.T) {
 	testbed.Exchange(t, store)
 	_, err := store.Edit(ctx, "trails", id, device.Fields{"note": "typed meanwhile"})
 	testbed.Must(t, err)
-	putBack(t, bed, backup, store)
+	bed = putBack(t, bed, backup, store)
 	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
 		t.Fatalf("%+v", summary)
 	}
