@@ -143,7 +143,7 @@ func (p *page) confirm(label string) {
 // opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already.
 func (p *page) opened() {
 	p.t.Helper()
-	for range 200 {
+	for range 1000 {
 		inside, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](`!!document.activeElement?.closest(".p-dialog")`))
 		if err != nil {
 			p.t.Fatal(err)

@@ -53,7 +53,9 @@ func (s *Server) registerExchange() {
 	type definitionsIn struct {
 		Seals string `header:"Homing-Seals" doc:"The seals of the cursors that the device has, separated by commas."`
 	}
-	add(s, s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers),
+	op := s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers)
+	op.Errors = append(op.Errors, http.StatusConflict) // a seal may tell that the database was put back
+	add(s, op,
 		func(ctx context.Context, in *definitionsIn) (*answer[wire.Definitions], error) {
 			if who(ctx).Device != nil && in.Seals != "" {
 				if err := s.central.Recognise(ctx, strings.Split(in.Seals, ",")); err != nil {
@@ -167,13 +169,13 @@ func (s *Server) registerPull() {
 		Exchange   string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
 		Store      string `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
 		Cursor     int64  `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
-		Answered   int64  `query:"answered" minimum:"0" doc:"The highest number of the device's own changes whose answer it has stored; these do not come back as news."`
+		Answered   int64  `query:"answered" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored; these do not come back as news."`
 		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
 		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
 	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull",
 		"Pull what changed in a collection after a cursor", devices)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
 	op.Responses = map[string]*huma.Response{"200": {Description: "A page",
@@ -290,7 +292,6 @@ func (s *Server) registerLookUp() {
 	}
 	op := s.operation(http.MethodGet, "/v1/lookup/{collection}", "look-up",
 		"A page of records for a device that does not keep them all", devices)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *lookIn) (*answer[finding.Listing], error) {
 		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection,
 			query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
@@ -304,7 +305,7 @@ func (s *Server) registerLookUp() {
 	}
 	op = s.operation(http.MethodGet, "/v1/fingerprints/{collection}", "fingerprints",
 		"What a device should hold, by fingerprints", devices)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *printsIn) (*answer[wire.Fingerprints], error) {
 		got, err := s.central.Fingerprints(ctx, *who(ctx).Device, in.Collection, in.loaded, in.Bucket)
 		return &answer[wire.Fingerprints]{got}, err
@@ -316,7 +317,6 @@ func (s *Server) registerLookUp() {
 	}
 	op = s.operation(http.MethodPost, "/v1/refresh/{collection}", "refresh",
 		"What changed among the records that a device has looked up", devices)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *refreshIn) (*answer[wire.Refreshed], error) {
 		records, err := s.central.Refresh(ctx, *who(ctx).Device, in.Collection, in.Body.Records)
 		return &answer[wire.Refreshed]{wire.Refreshed{Records: records}}, err

@@ -26,7 +26,6 @@ func (s *Server) registerFleet() {
 	}
 	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device",
 		"Revoke a device: it can no longer push or pull", deviceLeads)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	type revokeIn struct {
 		ID      uuid.UUID `path:"id" format:"uuid"`
 		Deliver bool      `query:"deliver" doc:"The device may still send what it has queued."`
@@ -36,7 +35,6 @@ func (s *Server) registerFleet() {
 	})
 	op = s.operation(http.MethodDelete, "/v1/devices/{id}/revocation", "readmit-device", "Take a revocation back",
 		deviceLeads)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *deviceIn) (*struct{}, error) {
 		return nil, s.central.Revoke(ctx, in.ID, false, false)
 	})
@@ -46,7 +44,6 @@ func (s *Server) registerFleet() {
 	}
 	op = s.operation(http.MethodDelete, "/v1/devices/{id}/people/{worker}", "leave-device",
 		"Take a further worker off a shared device", deviceLeads)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *leaveIn) (*struct{}, error) {
 		return nil, s.central.Leave(ctx, in.ID, in.Worker)
 	})
@@ -93,7 +90,7 @@ func (s *Server) registerFleet() {
 	}
 	op = s.operation(http.MethodGet, "/v1/exchanges/{exchange}", "exchange",
 		"An exchange with each change and record that it carried", signedIn)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[past.ExchangeDetail], error) {
 		detail, err := s.central.ExchangeDetail(ctx, who(ctx).fleetOf(), in.Exchange, in.Limit)
 		return &answer[past.ExchangeDetail]{detail}, err

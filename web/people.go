@@ -87,7 +87,7 @@ func (s *Server) registerTerritories() {
 	}
 	change := s.operation(http.MethodPut, "/v1/workers/{name}/role", "set-role", "Give a worker another role",
 		workerAdmins)
-	change.Errors = append(change.Errors, http.StatusNotFound, http.StatusConflict)
+	change.Errors = append(change.Errors, http.StatusConflict)
 	add(s, change, func(ctx context.Context, in *roleIn) (*struct{}, error) {
 		return nil, s.central.SetRole(ctx, in.Name, in.Body.Role)
 	})
@@ -99,7 +99,6 @@ func (s *Server) registerTerritories() {
 	}
 	op := s.operation(http.MethodPut, "/v1/workers/{name}/territories", "hold-territories",
 		"Set which territories a worker holds", workerAdmins)
-	op.Errors = append(op.Errors, http.StatusNotFound)
 	add(s, op, func(ctx context.Context, in *holdIn) (*struct{}, error) {
 		return nil, s.central.HoldTerritories(ctx, in.Name, in.Body.Territories)
 	})

@@ -110,7 +110,7 @@ func (s *Server) registerRecords() {
 	}
 	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows",
 		"Add or update many records from the rows of a table", editors)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusRequestEntityTooLarge)
+	op.Errors = append(op.Errors, http.StatusRequestEntityTooLarge)
 	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]changes.Row], error) {
 		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
 		return &answer[[]changes.Row]{outcomes}, err
@@ -130,7 +130,7 @@ func (s *Server) registerWrites() {
 	}
 	op := s.operation(http.MethodPost, "/v1/records/{collection}", "add-record", "Add a record", editors)
 	op.DefaultStatus = http.StatusCreated
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *addIn) (*answer[wire.Answer], error) {
 		id := uuid.Must(uuid.NewV7())
 		if in.Body.ID != nil {
@@ -150,7 +150,7 @@ func (s *Server) registerWrites() {
 	}
 	op = s.operation(http.MethodPatch, "/v1/records/{collection}/{id}", "edit-record", "Edit some fields of a record",
 		editors)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID,
 			Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
@@ -165,7 +165,7 @@ func (s *Server) registerWrites() {
 	}
 	op = s.operation(http.MethodPost, "/v1/bring-back/{collection}/{id}", "bring-back",
 		"Make a record what it was at a revision, by a new change", editors)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *bringBackIn) (*answer[wire.Answer], error) {
 		got, err := s.central.BringBack(ctx, who(ctx).Person, in.Collection, in.ID, in.Body.Revision)
 		return s.direct(got, err)
@@ -178,7 +178,7 @@ func (s *Server) registerWrites() {
 	}
 	op = s.operation(http.MethodDelete, "/v1/records/{collection}/{id}", "remove-record",
 		"Remove a record; a tombstone stays", editors)
-	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
+	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *removeIn) (*answer[wire.Answer], error) {
 		base := in.Base
 		if base == 0 {

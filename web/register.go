@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -41,6 +42,11 @@ func (s *Server) operation(method, path, id, summary string, need access) huma.O
 	if !need.anyone {
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 		op.Errors = append(op.Errors, http.StatusUnauthorized, http.StatusForbidden)
+	} else if method == http.MethodPost { // it takes a password or a code
+		op.Errors = append(op.Errors, http.StatusUnauthorized)
+	}
+	if strings.Contains(path, "{") { // what the path names may not be there
+		op.Errors = append(op.Errors, http.StatusNotFound)
 	}
 	return op
 }
