@@ -27,7 +27,6 @@ type stranger struct {
 	token       string
 	incarnation string
 	generation  string
-	sight       string
 	random      *mathrand.Rand
 	loses       bool // whether answers get lost now and then
 
@@ -216,7 +215,6 @@ func (s *stranger) exchange(collections ...string) {
 		s.t.Fatalf("another generation: %s", hello.Generation)
 	}
 	var defined struct {
-		Sight string                       `json:"sight"`
 		Rules map[string]map[string]string `json:"rules"`
 	}
 	seals := strings.Join(slices.Sorted(maps.Values(s.seals)), ",")
