@@ -58,7 +58,7 @@ func (p *page) text(selector string) string {
 // says waits until an element shows a text.
 func (p *page) says(selector, text string) {
 	p.t.Helper()
-	for range 200 {
+	for range 500 {
 		if strings.Contains(p.text(selector), text) {
 			return
 		}
@@ -140,11 +140,13 @@ func (p *page) confirm(label string) {
 	p.closed()
 }
 
-// opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already.
+// opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already, and what is pressed before it
+// stands still may be missed.
 func (p *page) opened() {
 	p.t.Helper()
-	for range 1000 {
-		inside, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](`!!document.activeElement?.closest(".p-dialog")`))
+	for range 500 {
+		inside, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](
+			`!!document.activeElement?.closest(".p-dialog") && !document.querySelector(".p-dialog-enter-active")`))
 		if err != nil {
 			p.t.Fatal(err)
 		}
@@ -154,6 +156,23 @@ func (p *page) opened() {
 		time.Sleep(20 * time.Millisecond)
 	}
 	p.t.Fatal("no dialog has taken the focus")
+}
+
+// focused waits until the input of a field has the focus.
+func (p *page) focused(field string) {
+	p.t.Helper()
+	for range 500 {
+		is, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](
+			fmt.Sprintf(`document.activeElement?.closest("label")?.htmlFor === %q`, field)))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if is {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	p.t.Fatalf("the field %s has not taken the focus", field)
 }
 
 // closed waits until no dialog is open.
@@ -232,6 +251,7 @@ func TestFormsSayWhatIsWrong(t *testing.T) {
 	p.fill(".p-dialog input#length_km", "-3\t")
 	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
 	p.says(".p-dialog", "a value is required")
+	p.focused("name")
 	p.fill(".p-dialog input#name", "Ridge")
 	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
 	p.says(".p-dialog label[for=length_km]", "must be at least 0, is -3")

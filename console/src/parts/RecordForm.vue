@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { computed, reactive, ref } from 'vue'
+import { computed, nextTick, reactive, ref } from 'vue'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
 import { schemaOf, settable } from '../collections'
 import FieldInput from './FieldInput.vue'
@@ -14,6 +14,7 @@ const before = JSON.parse(JSON.stringify(props.fields)) as Fields
 const reasons = ref<Reason[]>([])
 const wrong = ref('')
 const busy = ref(false)
+const form = ref<HTMLFormElement>()
 
 /** Only what differs travels; a field that was emptied goes as null. */
 function changed(): Fields {
@@ -39,13 +40,23 @@ async function save() {
   } finally {
     busy.value = false
   }
+  if (wrong.value) await toWhatIsWrong()
+}
+
+/** The button that was pressed could not be used meanwhile and has lost the focus: it goes to the first field that is wrong. */
+async function toWhatIsWrong() {
+  await nextTick()
+  const first = inputs.value.find((field) => reasonFor(field.name))
+  const labels = [...(form.value?.querySelectorAll('label') ?? [])]
+  const input = labels.find((label) => label.htmlFor === first?.name)?.querySelector<HTMLElement>('input, textarea, [tabindex="0"]')
+  ;(input ?? form.value?.querySelector<HTMLElement>('button[type=submit]'))?.focus()
 }
 
 const reasonFor = (name: string) => reasons.value.filter((r) => r.field === name || r.field?.startsWith(name + '/')).map((r) => r.message).join('; ')
 </script>
 
 <template>
-  <form class="form" @submit.prevent="save" @keydown.esc="emit('cancel')">
+  <form ref="form" class="form" @submit.prevent="save" @keydown.esc="emit('cancel')">
     <label v-for="(field, n) in inputs" :key="field.name" :for="field.name">
       <span>{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span><span v-if="field.required" class="faint" title="A value is required"> *</span></span>
       <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" />
