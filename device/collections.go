@@ -137,17 +137,17 @@ func (s *Store) all(ctx context.Context, r runner) (map[string]*definition.Colle
 
 // takeDefinitions stores what central defines now, and brings what is kept here in line with it.
 func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definitions) error {
-	return s.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		changed := false
 		for _, d := range definitions.Definitions {
 			text, err := json.Marshal(d)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			var before string
 			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil &&
 				!errors.Is(err, sql.ErrNoRows) {
-				return nil, err
+				return err
 			}
 			if before == string(text) {
 				continue
@@ -156,21 +156,19 @@ func (s *Store) takeDefinitions(ctx context.Context, definitions wire.Definition
 			if _, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES (?, ?, ?)
 				ON CONFLICT (name) DO UPDATE SET version = excluded.version,
 					doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
-				return nil, err
+				return err
 			}
-			more, err := keepAnew(ctx, tx, before, d)
-			if err != nil {
-				return nil, err
+			if err := s.keepAnew(ctx, tx, before, d); err != nil {
+				return err
 			}
-			gone = append(gone, more...)
 			if err := s.layAnew(ctx, tx, d.Collection); err != nil {
-				return nil, err
+				return err
 			}
 		}
 		if !changed {
-			return nil, nil
+			return nil
 		}
-		return gone, s.watchFamilies(ctx, tx)
+		return s.watchFamilies(ctx, tx)
 	})
 }
 

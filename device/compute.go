@@ -109,7 +109,7 @@ func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
 		return err
 	}
 	for _, name := range definition.LeavesFirst(all) {
-		if err := computeCollection(ctx, tx, all, all[name]); err != nil {
+		if err := s.computeCollection(ctx, tx, all, all[name]); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM uncomputed WHERE collection = ?`, name); err != nil {
@@ -119,15 +119,16 @@ func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection,
+func (s *Store) computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collection,
 	c *definition.Collection) error {
 	name := c.Definition.Collection
 	var rows []struct {
-		ID     string `db:"id"`
-		Fields string `db:"fields"`
-		Before string `db:"computed"`
+		ID      string `db:"id"`
+		Fields  string `db:"fields"`
+		Before  string `db:"computed"`
+		Removed bool   `db:"removed"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed
+	if err := tx.SelectContext(ctx, &rows, `SELECT r.id, r.fields, r.computed, r.removed
 			FROM uncomputed u JOIN records r ON r.collection = u.collection AND r.id = u.id
 				WHERE u.collection = ?`, name); err != nil || len(rows) == 0 {
 		return err
@@ -153,6 +154,9 @@ func computeCollection(ctx context.Context, tx *sqlx.Tx, all map[string]*definit
 			continue
 		}
 		if _, err := put.ExecContext(ctx, text, name, row.ID); err != nil {
+			return err
+		}
+		if err := s.note(tx, name, row.ID, row.Removed); err != nil {
 			return err
 		}
 		if parent, names := c.ParentOf(fields); names && all[c.Parent.Collection] != nil &&

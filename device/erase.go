@@ -84,10 +84,10 @@ func (s *Store) Erase(ctx context.Context, discard bool, backup string) error {
 
 // LoadAnew makes the next exchange load collections from the start; without names, all. What is unsent stays.
 func (s *Store) LoadAnew(ctx context.Context, collections ...string) error {
-	return s.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
+	return s.within(ctx, func(tx *sqlx.Tx) error {
 		all, err := s.all(ctx, tx)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if len(collections) == 0 {
 			for name := range all {
@@ -96,17 +96,15 @@ func (s *Store) LoadAnew(ctx context.Context, collections ...string) error {
 		}
 		for _, name := range collections {
 			if all[name] == nil {
-				return nil, fmt.Errorf("%w: %s", ErrNoCollection, name)
+				return fmt.Errorf("%w: %s", ErrNoCollection, name)
 			}
 			if !all[name].Sync.Keep.Loads() || !all[name].Sync.Direction.Pulls() {
 				continue
 			}
-			more, err := forget(ctx, tx, name)
-			if err != nil {
-				return nil, err
+			if err := s.forget(ctx, tx, name); err != nil {
+				return err
 			}
-			gone = append(gone, more...)
 		}
-		return gone, nil
+		return nil
 	})
 }

@@ -82,6 +82,11 @@ type exchange struct {
 	watch       func(Progress)
 }
 
+// within is a transaction that takes in what central says.
+func (e *exchange) within(ctx context.Context, work func(*sqlx.Tx) error) error {
+	return e.transact(ctx, true, work)
+}
+
 func (s *Store) run(ctx context.Context, watch func(Progress), push, pull bool) (summary Summary, err error) {
 	unlock, err := s.lock()
 	if err != nil {

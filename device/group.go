@@ -24,7 +24,6 @@ type Group struct {
 	ctx   context.Context
 	tx    *sqlx.Tx
 	known map[string]string
-	told  []Changed
 }
 
 // Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one
@@ -33,7 +32,7 @@ type Group struct {
 func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
 	g := &Group{store: s, ctx: ctx}
 	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
-		g.tx, g.told = tx, nil
+		g.tx = tx
 		if g.known, err = facts(ctx, tx); err != nil {
 			return err
 		}
@@ -47,9 +46,6 @@ func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
 		return s.bind(ctx, tx, last)
 	})
 	g.tx = nil
-	if err == nil {
-		s.hub.tell(g.told...)
-	}
 	return err
 }
 
@@ -92,7 +88,6 @@ func (g *Group) save(collection string, id uuid.UUID, kind change.Kind, fields F
 	if g.known, err = facts(g.ctx, g.tx); err != nil { // the stamp has moved on
 		return Record{}, err
 	}
-	g.told = append(g.told, Changed{Collection: collection, ID: id, Removed: kind == change.Remove})
 	return row.record(c)
 }
 

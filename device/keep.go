@@ -125,74 +125,57 @@ func (s *Store) expire(ctx context.Context, c *definition.Collection) error {
 	if asOf.IsZero() || now.Sub(asOf) <= span {
 		return nil
 	}
-	return s.telling(ctx, func(tx *sqlx.Tx) ([]Changed, error) { return forget(ctx, tx, c.Definition.Collection) })
+	return s.within(ctx, func(tx *sqlx.Tx) error { return s.forget(ctx, tx, c.Definition.Collection) })
 }
 
-// telling runs a transaction and tells listeners what has changed by it.
-func (s *Store) telling(ctx context.Context, work func(tx *sqlx.Tx) ([]Changed, error)) error {
-	var changed []Changed
-	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
-		changed, err = work(tx)
-		return err
-	})
-	if err == nil {
-		s.hub.tell(changed...)
-	}
-	return err
-}
-
-// letGoOf deletes records and gives them, for listeners. The condition may have arguments.
-func letGoOf(ctx context.Context, tx *sqlx.Tx, condition string, args ...any) ([]Changed, error) {
+// letGoOf deletes records. The condition may have arguments.
+func (s *Store) letGoOf(ctx context.Context, tx *sqlx.Tx, condition string, args ...any) error {
 	var rows []struct{ Collection, ID string }
 	if err := tx.SelectContext(ctx, &rows, `DELETE FROM records WHERE `+condition+` RETURNING collection, id`,
 		args...); err != nil {
-		return nil, err
+		return err
 	}
-	gone := make([]Changed, len(rows))
-	for n, row := range rows {
-		id, err := parseID(row.ID)
-		if err != nil {
-			return nil, err
+	for _, row := range rows {
+		if err := s.note(tx, row.Collection, row.ID, true); err != nil {
+			return err
 		}
-		gone[n] = Changed{Collection: row.Collection, ID: id, Removed: true, Central: true}
 	}
-	return gone, nil
+	return nil
 }
 
 // forget lets go of the records of a collection that hold nothing unsent; the next exchange loads it from the start,
 // if it loads it.
-func forget(ctx context.Context, tx *sqlx.Tx, name string) ([]Changed, error) {
-	gone, err := letGoOf(ctx, tx, `collection = ? AND pending = 0`, name)
-	if err != nil {
-		return nil, err
+func (s *Store) forget(ctx context.Context, tx *sqlx.Tx, name string) error {
+	if err := s.letGoOf(ctx, tx, `collection = ? AND pending = 0`, name); err != nil {
+		return err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1,
+	_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1,
 			covers = '["*"]', gaining = NULL, gained = 0 WHERE name = ?`, name)
-	return gone, err
+	return err
 }
 
 // keepAnew brings what is kept of a collection in line with a new definition. Before is the text of the one before,
 // or empty.
-func keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) ([]Changed, error) {
+func (s *Store) keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) error {
 	if before == "" {
-		return nil, nil
+		return nil
 	}
 	var old definition.Definition
 	if err := json.Unmarshal([]byte(before), &old); err != nil {
-		return nil, fmt.Errorf("%w: definition of %s", ErrDamaged, now.Collection)
+		return fmt.Errorf("%w: definition of %s", ErrDamaged, now.Collection)
 	}
 	loaded := old.Sync.Direction.Pulls() && old.Sync.Keep.Loads()
 	loads := now.Sync.Direction.Pulls() && now.Sync.Keep.Loads()
 	switch {
 	case now.Sync.Keep == definition.Never && old.Sync.Keep != definition.Never, loads && !loaded:
-		return forget(ctx, tx, now.Collection)
+		return s.forget(ctx, tx, now.Collection)
 	case now.Sync.Keep == definition.OnDemand && loaded:
 		// What is here counts as looked up, as of the last pull.
 		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1), used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
 			WHERE collection = ?1 AND revision > 0`, now.Collection)
-		return nil, err
+		return err
 	}
-	return nil, nil
+	return nil
 }
 
 // LookUp asks central, so it needs signal: for collections that devices keep on demand or never. What is kept on
@@ -245,7 +228,7 @@ func (e *exchange) takeLookedUp(ctx context.Context, c *definition.Collection,
 		rows = rows[:0]
 		for _, r := range records {
 			if c.Sync.Keep == definition.OnDemand {
-				if _, err := e.layUnder(ctx, tx, c.Definition.Collection, r); err != nil {
+				if err := e.layUnder(ctx, tx, c.Definition.Collection, r); err != nil {
 					return err
 				}
 				if err := confirm(ctx, tx, c.Definition.Collection, r.ID.String(), now); err != nil {
@@ -315,9 +298,8 @@ func (e *exchange) refresh(ctx context.Context, name string) error {
 }
 
 func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held, got wire.Refreshed) error {
-	var news []wire.Record
-	err := e.within(ctx, func(tx *sqlx.Tx) (err error) {
-		if news, err = e.layAll(ctx, tx, name, got.Records); err != nil {
+	err := e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := e.layAll(ctx, tx, name, got.Records); err != nil {
 			return err
 		}
 		now := timeText(e.now())
@@ -342,7 +324,6 @@ func (e *exchange) takeRefreshed(ctx context.Context, name string, ask wire.Held
 			e.summary.Received++
 		}
 	}
-	e.tell(name, news)
 	return nil
 }
 
@@ -367,8 +348,8 @@ func (s *Store) fitBudget(ctx context.Context) error {
 	if err != nil || budget == 0 {
 		return nil // none was set
 	}
-	return s.telling(ctx, func(tx *sqlx.Tx) ([]Changed, error) {
-		return letGoOf(ctx, tx, `pending = 0 AND (collection, id) IN (
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		return s.letGoOf(ctx, tx, `pending = 0 AND (collection, id) IN (
 				SELECT collection, id FROM (
 					SELECT collection, id, sum(`+weight+`) OVER (ORDER BY pending > 0 DESC, used_at DESC, id) AS filled FROM records WHERE used_at IS NOT NULL)
 				WHERE filled > ?)`, budget)

@@ -4,8 +4,7 @@ import (
 	"sync"
 
 	"github.com/google/uuid"
-
-	"homing/wire"
+	"github.com/jmoiron/sqlx"
 )
 
 // Changed tells of a record whose view has changed on this device.
@@ -22,7 +21,8 @@ type Changed struct {
 // hub passes changes on to listeners. The zero value is ready.
 type hub struct {
 	mu        sync.Mutex
-	listeners map[*listener]bool // guarded by mu
+	listeners map[*listener]bool     // guarded by mu
+	coming    map[*sqlx.Tx][]Changed // what transactions have changed that are under way; guarded by mu
 }
 
 type listener struct {
@@ -54,6 +54,54 @@ func (s *Store) Listen() (changes <-chan Changed, stop func()) {
 	}
 }
 
+// note keeps what a transaction changes until it is over.
+func (h *hub) note(tx *sqlx.Tx, changes ...Changed) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.listeners) == 0 || len(changes) == 0 {
+		return
+	}
+	if h.coming == nil {
+		h.coming = map[*sqlx.Tx][]Changed{}
+	}
+	h.coming[tx] = append(h.coming[tx], changes...)
+}
+
+// note keeps that a transaction changes the view of a record.
+func (s *Store) note(tx *sqlx.Tx, collection, record string, removed bool) error {
+	id, err := parseID(record)
+	if err == nil {
+		s.hub.note(tx, Changed{Collection: collection, ID: id, Removed: removed})
+	}
+	return err
+}
+
+// over ends a transaction, of an exchange or not: if it was committed, what it has changed is told, each record once and as it is in
+// the end.
+func (h *hub) over(tx *sqlx.Tx, committed, central bool) {
+	h.mu.Lock()
+	changes := h.coming[tx]
+	delete(h.coming, tx)
+	h.mu.Unlock()
+	if !committed {
+		return
+	}
+	type record struct {
+		collection string
+		id         uuid.UUID
+	}
+	last := map[record]int{}
+	for n, c := range changes {
+		last[record{c.Collection, c.ID}] = n
+	}
+	for n, c := range changes {
+		if last[record{c.Collection, c.ID}] == n {
+			c.Central = central
+			h.tell(c)
+		}
+	}
+}
+
 func (h *hub) tell(changes ...Changed) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -68,16 +116,4 @@ func (h *hub) tell(changes ...Changed) {
 			}
 		}
 	}
-}
-
-// tell passes on what came from central.
-func (e *exchange) tell(collection string, records []wire.Record) {
-	if len(records) == 0 {
-		return
-	}
-	changes := make([]Changed, len(records))
-	for n, r := range records {
-		changes[n] = Changed{Collection: collection, ID: r.ID, Removed: r.Removed || r.Withdrawn, Central: true}
-	}
-	e.hub.tell(changes...)
 }

@@ -210,13 +210,13 @@ func (s *Store) refused(ctx context.Context, tx *sqlx.Tx, number int64) (stored,
 // it: each record is then as central has it, or gone where central never had it. What is given up is first written to
 // the end of a file, one JSON object a line.
 func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
-	var gone []stored
-	err := s.within(ctx, func(tx *sqlx.Tx) (err error) {
+	return s.within(ctx, func(tx *sqlx.Tx) (err error) {
 		row, known, err := s.refused(ctx, tx, number)
 		if err != nil {
 			return err
 		}
-		if gone, err = groupedWith(ctx, tx, row); err != nil {
+		gone, err := groupedWith(ctx, tx, row)
+		if err != nil {
 			return err
 		}
 		for _, other := range gone {
@@ -233,17 +233,6 @@ func (s *Store) Discard(ctx context.Context, number int64, backup string) error 
 		}
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	for _, row := range gone {
-		id, err := parseID(row.ID)
-		if err != nil {
-			return err
-		}
-		s.hub.tell(Changed{Collection: row.Collection, ID: id, Removed: row.Revision == 0})
-	}
-	return nil
 }
 
 func (s *Store) discardRecord(ctx context.Context, tx *sqlx.Tx, row stored, backup string) error {

@@ -13,14 +13,15 @@ import (
 
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
-	var news []wire.Record // those that changed anything here
-	err := e.within(ctx, func(tx *sqlx.Tx) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
 		e.summary.Received += len(page.Records)
 		put, left, err := putRecords(ctx, tx, page.Collection, page.Records)
 		if err != nil {
 			return err
 		}
-		news = put
+		for _, r := range put {
+			e.hub.note(tx, Changed{Collection: page.Collection, ID: r.ID})
+		}
 		if err := e.noteReceived(ctx, tx, page, gaining); err != nil {
 			return err
 		}
@@ -33,11 +34,9 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 				e.summary.Withdrawn++
 			}
 		}
-		changed, err := e.layAll(ctx, tx, page.Collection, left)
-		if err != nil {
+		if err := e.layAll(ctx, tx, page.Collection, left); err != nil {
 			return err
 		}
-		news = append(news, changed...)
 		if gaining {
 			return noteGain(ctx, tx, page)
 		}
@@ -46,10 +45,6 @@ func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) e
 			page.Cursor, page.Seal, page.Head, timeText(e.now()), page.More, page.Collection)
 		return err
 	})
-	if err == nil {
-		e.tell(page.Collection, news)
-	}
-	return err
 }
 
 // putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within
@@ -123,56 +118,52 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string,
 	return put, left, err
 }
 
-// layAll puts records one by one under what is unsent, or drops those that are withdrawn. It gives those that changed
-// anything here.
-func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string,
-	records []wire.Record) (news []wire.Record, err error) {
+// layAll puts records one by one under what is unsent, or drops those that are withdrawn.
+func (e *exchange) layAll(ctx context.Context, tx *sqlx.Tx, collection string, records []wire.Record) error {
 	for _, r := range records {
 		take := e.layUnder
 		if r.Withdrawn {
 			take = e.withdraw
 		}
-		changed, err := take(ctx, tx, collection, r)
-		if err != nil {
-			return nil, err
-		}
-		if changed {
-			news = append(news, r)
+		if err := take(ctx, tx, collection, r); err != nil {
+			return err
 		}
 	}
-	return news, nil
+	return nil
 }
 
 // layUnder puts central's new state of a record under what this device has not sent yet. An older state than the one
 // here changes nothing.
-func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
-	r wire.Record) (changed bool, err error) {
+func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
 		if r.Removed {
-			return false, nil
+			return nil
 		}
 		row = stored{Collection: collection, ID: r.ID.String(), Local: "{}"}
 	} else if err != nil {
-		return false, err
+		return err
 	}
 	known, err := row.under()
 	if err != nil {
-		return false, err
+		return err
 	}
 	if known.Revision >= r.Revision && row.Withdrawn == 0 && row.Lost == "" {
-		return false, nil
+		return nil
 	}
 	if row.Lost != "" {
 		if err := keepLostValues(ctx, tx, row, known, r); err != nil {
-			return false, err
+			return err
 		}
 	}
 	row.Withdrawn, row.Lost = 0, ""
 	under, err := stateOf(r, known)
 	if err != nil {
-		return false, err
+		return err
 	}
 	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, timeText(r.EditedAt), timeText(r.ReceivedAt)
-	return true, e.rebuild(ctx, tx, row, under)
+	if err := e.note(tx, collection, row.ID, row.Removed); err != nil {
+		return err
+	}
+	return e.rebuild(ctx, tx, row, under)
 }

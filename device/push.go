@@ -220,17 +220,10 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 
 // takeAnswers stores the answers to a batch and their effect in one transaction.
 func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wire.Answers) error {
-	var merged []wire.Record
-	collections := map[uuid.UUID]string{}
-	err := e.within(ctx, func(tx *sqlx.Tx) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
 		highest := int64(0)
-		merged = merged[:0]
 		for _, n := range byRevision(answers.Answers) {
 			q, answer := changes[n], answers.Answers[n]
-			if answer.Record != nil {
-				merged = append(merged, *answer.Record)
-				collections[answer.Record.ID] = q.Collection
-			}
 			if q.Origin != "" && answer.Answer == change.Refused && hasCode(answer.Reasons, change.CodeNumberReused) {
 				if err := e.isOurs(ctx, tx, q); err != nil {
 					return err
@@ -278,13 +271,6 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 		}
 		return setFact(ctx, tx, factAnswered, strconv.FormatInt(highest, 10))
 	})
-	if err != nil {
-		return err
-	}
-	for _, r := range merged { // the view may have changed
-		e.tell(collections[r.ID], []wire.Record{r})
-	}
-	return nil
 }
 
 func hasCode(reasons []change.Reason, code string) bool {

@@ -134,7 +134,7 @@ func (e *exchange) askLost(ctx context.Context) error {
 			}
 		}
 	}
-	_, err := e.db.ExecContext(ctx, `DELETE FROM records WHERE lost <> '' AND pending = 0 AND revision = 0`)
+	err := e.within(ctx, func(tx *sqlx.Tx) error { return e.letGoOf(ctx, tx, `lost <> '' AND pending = 0 AND revision = 0`) })
 	return storeError(err)
 }
 
@@ -176,15 +176,7 @@ func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 }
 
 func (e *exchange) takeFound(ctx context.Context, name string, records []wire.Record) error {
-	var news []wire.Record
-	err := e.within(ctx, func(tx *sqlx.Tx) (err error) {
-		news, err = e.layAll(ctx, tx, name, records)
-		return err
-	})
-	if err == nil {
-		e.tell(name, news)
-	}
-	return err
+	return e.within(ctx, func(tx *sqlx.Tx) error { return e.layAll(ctx, tx, name, records) })
 }
 
 // keepLostValues keeps what the store had of a record when a restored central has an older state of it.
@@ -353,9 +345,6 @@ func (s *Store) OfferLost(ctx context.Context, collection string, id uuid.UUID) 
 		}
 		return dateLast(ctx, tx, lost.EditedAt)
 	})
-	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id})
-	}
 	return err
 }
 
@@ -388,13 +377,8 @@ func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, b
 			id.String()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ? AND lost <> '' AND pending = 0`,
-			collection, id.String())
-		return err
+		return s.letGoOf(ctx, tx, `collection = ? AND id = ? AND lost <> '' AND pending = 0`, collection, id.String())
 	})
-	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id, Removed: lost.Whole})
-	}
 	return err
 }
 

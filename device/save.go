@@ -77,7 +77,6 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 		return Record{}, err
 	}
 	var saved Record
-	gone := false
 	err = s.saving(ctx, collection, func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) (err error) {
 		var row stored
 		if kind == change.Remove {
@@ -97,13 +96,9 @@ func (s *Store) save(ctx context.Context, collection string, id uuid.UUID, kind 
 				return err
 			}
 		}
-		gone = row.Removed
 		saved, err = row.record(c)
 		return err
 	})
-	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id, Removed: gone})
-	}
 	return saved, err
 }
 
@@ -207,6 +202,9 @@ func (s *Store) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 	}
 	if kind != change.Edit || len(delta) > 0 {
 		return s.enqueue(ctx, tx, row, kind, delta, after, known)
+	}
+	if err := s.note(tx, row.Collection, row.ID, false); err != nil {
+		return row, err
 	}
 	return row, s.writeStored(ctx, tx, row) // local values only
 }
@@ -368,6 +366,9 @@ func (s *Store) put(ctx context.Context, tx *sqlx.Tx, row stored, base int64, ki
 	row.Pending++
 	row.Removed = kind == change.Remove
 	row.Fields, row.Author, row.Device, row.EditedAt = string(after.JSON()), author, known[factName], timeText(now)
+	if err := s.note(tx, row.Collection, row.ID, row.Removed); err != nil {
+		return row, err
+	}
 	return row, s.writeStored(ctx, tx, row)
 }
 

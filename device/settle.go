@@ -74,8 +74,5 @@ func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, fie
 		saved, err = row.record(c)
 		return err
 	})
-	if err == nil {
-		s.hub.tell(Changed{Collection: collection, ID: id})
-	}
 	return saved, err
 }

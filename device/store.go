@@ -220,12 +220,17 @@ func setFact(ctx context.Context, r runner, name, value string) error {
 	return err
 }
 
-// within runs work in one transaction that writes.
+// within runs work in one transaction that writes. Listeners hear of what it has noted.
 func (s *Store) within(ctx context.Context, work func(*sqlx.Tx) error) error {
+	return s.transact(ctx, false, work)
+}
+
+func (s *Store) transact(ctx context.Context, central bool, work func(*sqlx.Tx) error) (err error) {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return diskError(s.path, err)
 	}
+	defer func() { s.hub.over(tx, err == nil, central) }()
 	defer tx.Rollback()
 	if err := work(tx); err != nil {
 		return diskError(s.path, err)

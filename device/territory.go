@@ -144,54 +144,48 @@ func noteGain(ctx context.Context, tx *sqlx.Tx, page wire.Page) error {
 // drop lets go of the records that none of the given territories covers. Those with unsent changes go when these are
 // answered.
 func (e *exchange) drop(ctx context.Context, c *definition.Collection, held []string) error {
-	return e.telling(ctx, func(tx *sqlx.Tx) (gone []Changed, err error) {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
 		var rows []stored
 		if err := tx.SelectContext(ctx, &rows,
 			`SELECT `+storedColumns+` FROM records WHERE collection = ? AND revision > 0`, c.Definition.Collection); err != nil {
-			return nil, err
+			return err
 		}
 		for _, row := range rows {
 			under, err := row.under()
 			if err != nil {
-				return nil, err
+				return err
 			}
 			falls, err := c.TerritoriesOf(under.Fields)
 			if err == nil && rights.Covers(held, falls) {
 				continue
 			}
 			e.summary.Withdrawn++
-			if err := letGo(ctx, tx, row); err != nil {
-				return nil, err
+			if err := e.letGo(ctx, tx, row); err != nil {
+				return err
 			}
-			id, err := parseID(row.ID)
-			if err != nil {
-				return nil, err
-			}
-			gone = append(gone, Changed{Collection: row.Collection, ID: id, Removed: true, Central: true})
 		}
-		return gone, nil
+		return nil
 	})
 }
 
 // withdraw lets go of a record that central says the worker no longer covers.
-func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string,
-	r wire.Record) (changed bool, err error) {
+func (e *exchange) withdraw(ctx context.Context, tx *sqlx.Tx, collection string, r wire.Record) error {
 	row, err := loadStored(ctx, tx, collection, r.ID.String())
 	if errors.Is(err, ErrNoRecord) {
-		return false, nil
+		return nil
 	}
 	if err != nil {
-		return false, err
+		return err
 	}
 	if row.Lost != "" && r.Revision == 0 {
-		return false, nil // central has nothing of it to withdraw: it may have lost it
+		return nil // central has nothing of it to withdraw: it may have lost it
 	}
 	row.Withdrawn = max(row.Withdrawn, r.Revision)
-	return true, letGo(ctx, tx, row)
+	return e.letGo(ctx, tx, row)
 }
 
 // letGo drops a record, or marks that it is to go when its changes are answered.
-func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
+func (e *exchange) letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
 	row.Withdrawn = max(row.Withdrawn, 1)
 	if row.Lost == "" { // else its revision is one of the database before it was restored
 		row.Withdrawn = max(row.Withdrawn, row.Revision)
@@ -201,8 +195,10 @@ func letGo(ctx context.Context, tx *sqlx.Tx, row stored) error {
 			row.Collection, row.ID)
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
-	return err
+	if _, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID); err != nil {
+		return err
+	}
+	return e.note(tx, row.Collection, row.ID, true)
 }
 
 // lookAnew makes collections load from the start whose reading rule may decide otherwise than when they were loaded,

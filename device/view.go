@@ -56,8 +56,10 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 		return err
 	}
 	if len(changes) == 0 && (!under.Exists() || under.Removed || row.Withdrawn > 0 || c.Sync.Keep == definition.Never) {
-		_, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID)
-		return err
+		if _, err := tx.ExecContext(ctx, `DELETE FROM records WHERE collection = ? AND id = ?`, row.Collection, row.ID); err != nil {
+			return err
+		}
+		return s.note(tx, row.Collection, row.ID, true)
 	}
 	row.Revision, row.Pending = under.Revision, len(changes)
 	if under.Exists() {
@@ -76,7 +78,12 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if err != nil {
 		return err
 	}
-	row.Removed, row.Fields = view.Removed, string(view.Fields.JSON())
+	if text := string(view.Fields.JSON()); text != row.Fields || view.Removed != row.Removed {
+		row.Removed, row.Fields = view.Removed, text
+		if err := s.note(tx, row.Collection, row.ID, row.Removed); err != nil {
+			return err
+		}
+	}
 	if c.Sync.Keep == definition.OnDemand && row.ConfirmedAt == nil && under.Exists() {
 		now := timeText(s.now())
 		row.ConfirmedAt, row.UsedAt = &now, &now // it was made here, and counts as looked up

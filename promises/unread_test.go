@@ -126,3 +126,27 @@ func TestP2AnAnswerComesAgainAfterTerritoriesMoved(t *testing.T) {
 		t.Errorf("no longer covered: %+v", again.Record)
 	}
 }
+
+// P4: what a new definition lets everybody see again comes back, also to the device that wrote it last.
+func TestP4ANewDefinitionShowsMore(t *testing.T) {
+	for what, before := range map[string]string{"a territory": testbed.Trails + "  secret: {type: boolean}\nsync: {territory: \"record.secret ? 'north' : 'south'\"}\n",
+		"a reading rule": guarded} {
+		t.Run(what, func(t *testing.T) {
+			bed := testbed.Start(t)
+			bed.Define(before)
+			hold(t, bed, "worker", "south")
+			store := bed.Device("worker", "tablet", device.Options{})
+			testbed.Exchange(t, store)
+			add(t, store, "trails", device.Fields{"name": "Ridge", "secret": true})
+			testbed.Exchange(t, store, store)
+			if len(all(t, store)) != 0 {
+				t.Fatal("the device shows what its worker may not see")
+			}
+			bed.Define(testbed.Trails + "  secret: {type: boolean}\n")
+			testbed.Exchange(t, store)
+			if len(all(t, store)) != 1 {
+				t.Error("the device lacks what everybody may see now")
+			}
+		})
+	}
+}

@@ -33,9 +33,10 @@ func (w *world) check(ctx context.Context) error {
 	w.checkSaves()
 	w.checkCounters()
 	w.checkDevices(ctx)
+	w.checkNumbers()
 	w.checkDecisions()
 	w.checkOrder()
-	return nil
+	return w.checkScreens(ctx)
 }
 
 // said is how often a token came new into a field by accepted changes, and the changes.
@@ -45,14 +46,23 @@ func (w *world) said() map[string][]desk.Accepted {
 		for _, field := range v.Change.Fields.Names() {
 			edit := v.Change.Fields[field]
 			for found := range tokensOf(edit.To) {
-				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device &&
-					!strings.Contains(string(edit.From), found) {
+				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device && !was(v.Change.Fields, found) {
 					all[found] = append(all[found], v)
 				}
 			}
 		}
 	}
 	return all
+}
+
+// was says whether a token stood in a record before a change; when a field is called otherwise, it stood in another.
+func was(delta record.Delta, token string) bool {
+	for _, edit := range delta {
+		if strings.Contains(string(edit.From), token) {
+			return true
+		}
+	}
+	return false
 }
 
 // tokensOf finds the tokens in a value: a letter, digits and a point.
@@ -149,6 +159,24 @@ func (w *world) checkCounters() {
 	}
 }
 
+// checkNumbers looks for a number of a series that two records have.
+func (w *world) checkNumbers() {
+	has := map[string]uuid.UUID{}
+	for _, r := range w.records {
+		for _, f := range w.definitionOf(r.Collection).Fields {
+			number := string(r.Fields[f.Name])
+			if f.Series == "" || number == "" {
+				continue
+			}
+			at := r.Collection + " " + f.Name + " " + number
+			if other, taken := has[at]; taken {
+				w.wrong("P7: %s and %s both have the %s %s", name(r.Collection, r.ID), name(r.Collection, other), f.Name, number)
+			}
+			has[at] = r.ID
+		}
+	}
+}
+
 // checkDevices compares what each device holds with what its workers may have of it.
 func (w *world) checkDevices(ctx context.Context) {
 	for _, d := range w.devices {
@@ -222,8 +250,9 @@ func (w *world) checkDecisions() {
 		at := v.Collection + v.ID.String()
 		before := state[at]
 		rules := w.definitionOf(v.Collection).Rules()
-		for _, field := range v.Change.Fields.Names() {
-			edit, delta := v.Change.Fields[field], v.Delta[field]
+		sent, did := w.presentDelta(v.Collection, v.Change.Fields), w.presentDelta(v.Collection, v.Delta)
+		for _, field := range sent.Names() {
+			edit, delta := sent[field], did[field]
 			rule := rules.Fields[field]
 			seen := string(edit.From) == string(before[field]) || set[at+field] <= v.Change.Base
 			if v.Revision == 1 || seen || string(before[field]) == string(edit.To) || rule == merge.Sum ||
@@ -231,15 +260,16 @@ func (w *world) checkDecisions() {
 				continue
 			}
 			if !slices.ContainsFunc(v.Decisions, func(d change.Decision) bool {
-				return d.Field == field ||
-					strings.HasPrefix(d.Field, field+"/")
+				of, _, _ := strings.Cut(d.Field, "/")
+				now, _ := w.present(v.Collection, of)
+				return now == field
 			}) && !w.own(v, field) {
 				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision,
 					name(v.Collection, v.ID), field)
 			}
 		}
-		state[at] = before.Apply(v.Delta)
-		for field := range v.Delta {
+		state[at] = before.Apply(did)
+		for field := range did {
 			set[at+field] = v.Revision
 		}
 	}
@@ -253,7 +283,7 @@ func (w *world) own(v desk.Accepted, field string) bool {
 	mine := false
 	for _, other := range w.history {
 		if other.Collection == v.Collection && other.ID == v.ID && other.Revision < v.Revision {
-			if _, set := other.Delta[field]; set {
+			if _, set := w.presentDelta(other.Collection, other.Delta)[field]; set {
 				mine = other.Device == v.Device
 			}
 		}
@@ -293,7 +323,7 @@ func (w *world) checkOrder() {
 		for _, f := range def.Fields {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
-			if own && rule != merge.Newest || made != token || r.Removed || r.Fields[f.Name] == nil ||
+			if own && rule != merge.Newest || w.ruled[r.Collection+" "+f.Name] || made != token || r.Removed || r.Fields[f.Name] == nil ||
 				w.ledger.offered[r.ID] || w.outlived(r.ID) {
 				continue
 			}

@@ -27,8 +27,8 @@ type opened struct {
 // saveAtCentral lets the lead, or one of several who sign in as that, write at central itself: on what is there now,
 // or on what they have had open for a while. What was removed may be brought back.
 func (w *world) saveAtCentral() error {
-	if w.chance(8) {
-		return w.addField()
+	if w.chance(10) {
+		return w.redefine()
 	}
 	def := w.options.Definitions[w.random.IntN(len(w.options.Definitions))]
 	all, _, err := w.side.whole()
@@ -44,6 +44,9 @@ func (w *world) saveAtCentral() error {
 		if def.Parent != nil && r.Collection == def.Parent.Collection && !r.Removed {
 			parents = append(parents, r.ID)
 		}
+	}
+	if w.chance(15) {
+		return w.importRows(def, records, parents)
 	}
 	roll := w.random.IntN(100)
 	if len(records) == 0 || roll < 15 {
@@ -86,31 +89,6 @@ func (w *world) saveAtCentral() error {
 	}
 	write.Fields = delta(fields)
 	return w.write(def, write, notes, "edits", fields)
-}
-
-// addField gives a collection a new version with one more field. Devices go on with the old one until they exchange.
-func (w *world) addField() error {
-	n := w.random.IntN(len(w.options.Definitions))
-	def := w.options.Definitions[n]
-	name := "more"
-	for slices.ContainsFunc(def.Fields, func(f definition.Field) bool { return f.Name == name }) {
-		name += "_more"
-	}
-	def.Fields = append(slices.Clone(def.Fields), definition.Field{Name: name, Title: name,
-		Schema: json.RawMessage(`{"type":"string"}`)})
-	w.options.Definitions[n] = def
-	w.tell("%s adds the field %s to %s", lead, name, def.Collection)
-	return w.side.define(def)
-}
-
-// defineAgain defines what a restored central does not know.
-func (w *world) defineAgain() error {
-	for _, def := range w.options.Definitions {
-		if err := w.side.define(def); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (w *world) settleAtCentral(def definition.Definition, r desk.Held) error {

@@ -70,7 +70,7 @@ func newInMemory(w *world) (*inMemory, error) {
 	m := &inMemory{w: w, tables: memory.New(func() time.Time { return w.now }, w.newID(), w.newID())}
 	log := slog.New(slog.DiscardHandler)
 	ground := trusting{m.tables, w.options.Bug == TrustedClock}
-	m.changes = changes.New(ground, wire.MaxBatchChanges, log)
+	m.changes = changes.New(ground, w.batch, log)
 	m.pulls = pulls.New(m.tables, central.DefaultPageBytes, ground.Now)
 	m.tables.Faults = memory.Faults{ForgetsAnswers: w.options.Bug == LostAnswers, LateCommits: w.options.Bug == CursorHole}
 	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
@@ -189,7 +189,7 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 	case path == "/hello":
 		return wire.Hello{Product: "homing", Protocols: []string{wire.Version}, Generation: m.tables.Generation,
 			Earlier: m.tables.Earlier, ReceivedAt: m.w.now, AnsweredAt: m.w.now,
-			MaxChanges: wire.MaxBatchChanges, MaxBytes: wire.MaxBatchBytes}, nil
+			MaxChanges: m.w.batch, MaxBytes: wire.MaxBatchBytes}, nil
 	case path == "/enrolments":
 		var ask wire.Enrolment
 		if err := json.Unmarshal(body, &ask); err != nil {

@@ -12,6 +12,11 @@ import (
 	"homing/core/merge"
 )
 
+var removalsOfParents = []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren, definition.KeepChildren}
+
+// readingRule lets leads read all, and others what they cover, unless a field says that it is secret.
+func readingRule(field string) string { return `worker.role == "lead" || after.` + field + ` != true` }
+
 // randomDefinitions make a parent and a child collection with a field for each rule.
 func (w *world) randomDefinitions() []definition.Definition {
 	removal := func() merge.Removal { return merge.Removals[w.random.IntN(len(merge.Removals))] }
@@ -61,9 +66,8 @@ func (w *world) randomDefinitions() []definition.Definition {
 			d.Sync.Steps = definition.Every
 		}
 		if w.chance(35) {
-			// Leads read all; others what they cover, unless it says that it is secret.
 			d.Fields = append(d.Fields, field("secret", `{"type":"boolean"}`))
-			d.Access.Read = `worker.role == "lead" || after.secret != true`
+			d.Access.Read = readingRule("secret")
 		}
 		return d
 	}
@@ -72,8 +76,7 @@ func (w *world) randomDefinitions() []definition.Definition {
 		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas",
 			Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})
 		below.Parent = &definition.Parent{Collection: "areas", Field: "area",
-			Removal: []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren,
-				definition.KeepChildren}[w.random.IntN(3)]}
+			Removal: removalsOfParents[w.random.IntN(len(removalsOfParents))]}
 	}
 	return []definition.Definition{top, below}
 }

@@ -97,6 +97,7 @@ func (w *world) enter(unit int, def definition.Definition, id uuid.UUID, notes [
 	w.report.Saves++
 	for _, s := range notes {
 		s.unit, s.collection, s.record, s.at = unit, def.Collection, id, w.now
+		w.bringUp(s) // a device may not know yet what the field is called
 		w.ledger.add(s)
 	}
 }
@@ -190,7 +191,9 @@ func (w *world) values(unit int, def definition.Definition, old record.Fields, a
 		case number:
 			was, _ := before.(float64)
 			one.token, one.added = "", int64(1+w.random.IntN(9))
-			fields[f.Name] = int64(was) + one.added
+			if fields[f.Name] = int64(was) + one.added; before != nil && w.chance(10) {
+				fields[f.Name], one.added = nil, -int64(was) // no value counts as 0
+			}
 		case tags:
 			list, _ := before.([]any)
 			if len(list) > 0 && w.chance(30) {

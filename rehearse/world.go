@@ -36,13 +36,17 @@ type world struct {
 	ids      uint64
 	side     side
 	devices  []*unit
-	late     []func() // batches that are still under way
-	quiet    bool     // nothing goes wrong any more
-	copies   bool     // some store is a copy of another, and both are used
-	zones    []string // territories that there are
-	opened   []opened // records that somebody has open at central
-	accepted int      // changes, repetitions among them
-	kept     int      // of the ledger's saves, when central was backed up
+	late     []func()                     // batches that are still under way
+	quiet    bool                         // nothing goes wrong any more
+	copies   bool                         // some store is a copy of another, and both are used
+	invented bool                         // the definitions are made up, so that they can change in any way
+	batch    int                          // the most changes that central takes at once
+	names    map[string]map[string]string // what fields were called, and are called now, by collection; nothing when they are gone
+	ruled    map[string]bool              // fields, behind their collections, for which the rule has changed
+	zones    []string                     // territories that there are
+	opened   []opened                     // records that somebody has open at central
+	accepted int                          // changes, repetitions among them
+	kept     int                          // of the ledger's saves, when central was backed up
 	ledger   ledger
 	report   Report
 	records  []desk.Held     // in the end
@@ -72,7 +76,8 @@ type unit struct {
 	skew     time.Duration
 	backup   string // a backup of the store, or empty
 	saves    int    // of the ledger's, when the backup was made
-	requests int    // of this exchange
+	screen   screen
+	requests int // of this exchange
 	killAt   int
 	dead     bool
 	after    bool
@@ -93,13 +98,13 @@ func (d *unit) device() central.Device {
 
 func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)),
-		now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
+		now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC), names: map[string]map[string]string{}, ruled: map[string]bool{}}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
 	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{},
 		settled: map[touched]bool{}}
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
-		w.options.Definitions = w.randomDefinitions()
+		w.options.Definitions, w.invented = w.randomDefinitions(), true
 	}
 	if w.options.Steps == 0 {
 		w.options.Steps = 40 * max(1, len(w.options.Definitions)/2)
@@ -107,6 +112,7 @@ func newWorld(options Options, folder string) (*world, error) {
 	if w.options.Devices == 0 {
 		w.options.Devices = 2 + w.random.IntN(3)
 	}
+	w.batch = []int{6, 25, wire.MaxBatchChanges}[w.random.IntN(3)]
 	w.zones = zonesOf(w.options.Definitions)
 	var err error
 	if options.Database != "" {
@@ -163,7 +169,10 @@ func (w *world) open(ctx context.Context, d *unit) (err error) {
 		Transport: network{w, d},
 		NewID:     func() uuid.UUID { w.mu.Lock(); defer w.mu.Unlock(); return w.newID() },
 	})
-	return err
+	if err != nil {
+		return err
+	}
+	return w.look(ctx, d)
 }
 
 func (w *world) clock() time.Time {
@@ -199,7 +208,11 @@ func (w *world) play(ctx context.Context) error {
 	}
 	w.quiet = false
 	for range w.options.Steps {
-		if err := w.step(ctx); err != nil {
+		d := w.devices[w.random.IntN(len(w.devices))]
+		if err := w.step(ctx, d); err != nil {
+			return err
+		}
+		if err := w.hear(ctx, d); err != nil {
 			return err
 		}
 		w.now = w.now.Add(time.Duration(1+w.random.IntN(60)) * time.Second)
@@ -216,9 +229,8 @@ func (w *world) someZones() []string {
 	return slices.Sorted(slices.Values(all[:1+w.random.IntN(len(all))]))
 }
 
-// step is one thing that happens.
-func (w *world) step(ctx context.Context) error {
-	d := w.devices[w.random.IntN(len(w.devices))]
+// step is one thing that happens, to a device or at central.
+func (w *world) step(ctx context.Context, d *unit) error {
 	if len(w.late) > 0 && w.chance(40) {
 		w.tell("a late batch arrives")
 		w.late[0]()
@@ -419,6 +431,10 @@ func (w *world) calmDown(ctx context.Context) error {
 				if err := w.giveUp(ctx, d); err != nil {
 					return err
 				}
+			} else if round > 1 {
+				if err := w.mend(ctx, d); err != nil {
+					return err
+				}
 			}
 			if round >= 3 {
 				if err := w.offer(ctx, d); err != nil {
@@ -426,7 +442,7 @@ func (w *world) calmDown(ctx context.Context) error {
 				}
 			}
 			before, held := w.accepted, w.fingerprints(ctx, d)
-			if err := w.exchange(ctx, d); err != nil {
+			if err := errors.Join(w.exchange(ctx, d), w.hear(ctx, d)); err != nil {
 				return err
 			}
 			moved = moved || w.accepted != before || w.fingerprints(ctx, d) != held

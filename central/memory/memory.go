@@ -63,6 +63,7 @@ type row struct {
 	desk.Row
 	position int64
 	source   change.Source
+	again    bool // a new definition gave it its position, rather than its last change
 	late     bool // not visible yet
 }
 
@@ -339,7 +340,7 @@ func (m *Tables) Retag(_ context.Context, collection string, moved map[uuid.UUID
 		if now := moved[at.ID]; now != nil {
 			m.heads[collection]++
 			kept := *m.rows[at]
-			kept.Territories, kept.Left, kept.position = now.Territories, now.Left, m.heads[collection]
+			kept.Territories, kept.Left, kept.position, kept.again = now.Territories, now.Left, m.heads[collection], true
 			m.rows[at] = &kept
 		}
 	}
@@ -353,7 +354,7 @@ func (m *Tables) TellAgain(_ context.Context, collection string) error {
 	for _, at := range all {
 		m.heads[collection]++
 		kept := *m.rows[at]
-		kept.position = m.heads[collection]
+		kept.position, kept.again = m.heads[collection], true
 		m.rows[at] = &kept
 	}
 	return nil
@@ -453,5 +454,5 @@ func (m *Tables) Entries(_ context.Context, collection string, ids []uuid.UUID) 
 func (r *row) entry(id uuid.UUID) pulls.Entry {
 	return pulls.Entry{ID: id, Revision: r.Revision, Position: r.position, Removed: r.Removed, Fields: r.Fields.JSON(),
 		Marks:       marshal(r.Marks),
-		Territories: r.Territories, Left: r.Left, Source: r.source, Last: r.Last}
+		Territories: r.Territories, Left: r.Left, Source: r.source, Again: r.again, Last: r.Last}
 }

@@ -34,6 +34,7 @@ type entry struct {
 	Left        fleet.Keys `db:"left_territories"`
 	Incarnation uuid.UUID  `db:"incarnation"`
 	Number      int64      `db:"number"`
+	Again       bool       `db:"again"`
 	Author      string     `db:"author"`
 	Device      string     `db:"device"`
 	EditedAt    time.Time  `db:"edited_at"`
@@ -41,13 +42,15 @@ type entry struct {
 }
 
 const entryColumns = `id, revision, position, removed, fields, marks, array_to_json(territories) AS territories,
-	array_to_json(left_territories) AS left_territories, incarnation, number, author, device, edited_at, received_at`
+	array_to_json(left_territories) AS left_territories, incarnation, number, again, author, device, edited_at,
+	received_at`
 
 func (e entry) entry() pulls.Entry {
 	return pulls.Entry{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Fields: e.Fields,
 		Marks:       e.Marks,
 		Territories: e.Territories, Left: e.Left, Source: change.Source{Incarnation: e.Incarnation, Number: e.Number},
-		Last: desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
+		Again: e.Again,
+		Last:  desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
 }
 
 // Head is [pulls.Tables.Head].

@@ -178,7 +178,7 @@ func (t *Tx) writeRecords(ctx context.Context, d *desk.Decided) error {
 		UPDATE records r SET revision = u.revision, position = u.position, removed = u.removed, fields = u.fields,
 			marks = u.marks,
 			number = u.number, edited_at = u.edited_at, author = u.author, incarnation = $13, device = $14, received_at = $15,
-			territories = u.territories::text[], left_territories = u.left_territories::text[]
+			again = false, territories = u.territories::text[], left_territories = u.left_territories::text[]
 		FROM `+given+` WHERE r.collection = u.collection AND r.id = u.id`)
 	return err
 }
@@ -263,7 +263,7 @@ func (t *Tx) Retag(ctx context.Context, collection string, moved map[uuid.UUID]*
 		}
 		if _, err := t.ExecContext(ctx, `
 			UPDATE records r SET territories = u.now::text[], left_territories = u.gone::text[],
-				position = $5::bigint - cardinality($2::uuid[]) + u.n
+				position = $5::bigint - cardinality($2::uuid[]) + u.n, again = true
 			FROM unnest($2::uuid[], $3::text[], $4::text[]) WITH ORDINALITY AS u (id, now, gone, n)
 			WHERE r.collection = $1 AND r.id = u.id`, collection, Texts(some), now, left, head); err != nil {
 			return err
@@ -278,7 +278,7 @@ func (t *Tx) TellAgain(ctx context.Context, collection string) error {
 		WITH moved AS (UPDATE collections SET head = head + (SELECT count(*)
 			FROM records WHERE collection = $1) WHERE name = $1 RETURNING head),
 			numbered AS (SELECT id, row_number() OVER (ORDER BY position DESC) - 1 AS n FROM records WHERE collection = $1)
-		UPDATE records r SET position = (SELECT head FROM moved) - n
+		UPDATE records r SET position = (SELECT head FROM moved) - n, again = true
 			FROM numbered WHERE r.collection = $1 AND r.id = numbered.id`, collection)
 	return err
 }

@@ -79,6 +79,7 @@ type Entry struct {
 	Territories []string
 	Left        []string
 	Source      change.Source // of the last change
+	Again       bool          // whether a new definition gave it its position, rather than its last change
 	Last        desk.LastChange
 }
 
@@ -260,7 +261,8 @@ func (w *pull) sends(e Entry) (one wire.Record, sends bool, err error) {
 			return one, false, err
 		}
 	}
-	own := e.Source.Incarnation == w.ask.Store && e.Source.Number <= w.ask.Answered
+	// What a new definition lets everybody see, the store that wrote it may have had to drop.
+	own := e.Source.Incarnation == w.ask.Store && e.Source.Number <= w.ask.Answered && !e.Again
 	switch {
 	case seen && own && readsAll: // under a reading rule, what it changed last its worker may no longer read
 		return one, false, nil

@@ -122,6 +122,7 @@ CREATE TABLE records (
     left_territories text[] NOT NULL, -- keys that it fell into earlier and not now: who holds them must drop it
     incarnation uuid NOT NULL, -- source of the last change
     number      bigint NOT NULL,
+    again       boolean NOT NULL DEFAULT false, -- whether a new definition gave it its position, rather than its last change
     author      text NOT NULL,
     device      text NOT NULL,
     edited_at   timestamptz NOT NULL,
