@@ -38,12 +38,25 @@ func ownAndHere(ctx context.Context, tx *sqlx.Tx, row stored, author string) (bo
 // one.
 func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored,
 	after record.Fields) (stored, change.Kind, record.Delta, error) {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
-		row.ID); err != nil {
-		return row, "", nil, err
-	}
 	under, err := row.under()
 	if err != nil {
+		return row, "", nil, err
+	}
+	c, err := s.collection(ctx, tx, row.Collection)
+	if err != nil {
+		return row, "", nil, err
+	}
+	// What of it has given way to others already is no part of the mended change, so it is told here or nowhere.
+	var changes []queued
+	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+		row.Collection, row.ID); err != nil {
+		return row, "", nil, err
+	}
+	if _, row.decisions, err = s.overlay(ctx, tx, c, under, changes); err != nil {
+		return row, "", nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
+		row.ID); err != nil {
 		return row, "", nil, err
 	}
 	row.Pending = 0
@@ -54,10 +67,6 @@ func (s *Store) mend(ctx context.Context, tx *sqlx.Tx, row stored,
 	if row.Revision > 0 {
 		row.Fields, row.Removed = string(under.Fields.JSON()), under.Removed
 		row.UnderFields.Valid = false
-	}
-	c, err := s.collection(ctx, tx, row.Collection)
-	if err != nil {
-		return row, "", nil, err
 	}
 	// A field that the definition no longer has would be refused again. What was sent of it stands in the log.
 	delta := c.CurrentNames(record.Diff(under.Fields, after))

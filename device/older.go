@@ -69,7 +69,7 @@ func (s *Store) meeting(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 		row.Collection, row.ID); err != nil {
 		return merge.Outcome{}, err
 	}
-	view, err := s.overlay(ctx, tx, c, under, changes)
+	view, _, err := s.overlay(ctx, tx, c, under, changes)
 	if err != nil {
 		return merge.Outcome{}, err
 	}

@@ -351,7 +351,7 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q queued, under me
 	if err != nil {
 		return under, err
 	}
-	state := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
+	state, _ := lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
 		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.source(e.incarnation), Number: ch.Number}})
 	state.Revision = answer.Revision
 	return state, nil

@@ -47,9 +47,9 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', ''
 					FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held')
 					AND true ON CONFLICT DO NOTHING`, []any{old}},
-			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, boot, line)
+			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts, boot, line)
 				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
-					folds, ?, 0
+					folds, digests, parts, ?, 0
 				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number
 					FROM outbox) GROUP BY number`, []any{answeredBefore}},
 			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),

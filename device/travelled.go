@@ -29,11 +29,11 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q queued, answer w
 	if generation == "" {
 		generation = e.generation.String()
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds)
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
 		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
-			?)`, timeText(e.now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
+			?, ?, ?)`, timeText(e.now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
 		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group,
-		q.GroupOf, q.Folds)
+		q.GroupOf, q.Folds, q.Digests, q.Parts)
 	return err
 }
 

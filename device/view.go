@@ -15,7 +15,7 @@ import (
 
 // lay lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the
 // same: it is what the worker wrote, and it is marked.
-func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
+func lay(rules merge.Rules, state merge.State, edit merge.Edit) (merge.State, []change.Decision) {
 	out, err := merge.Merge(rules, state, edit)
 	if err == nil && out.Verdict == change.Held {
 		// Until central has answered, the worker sees what they wrote.
@@ -29,12 +29,12 @@ func lay(rules merge.Rules, state merge.State, edit merge.Edit) merge.State {
 		out.State.Removed = edit.Kind == change.Remove
 	}
 	if err == nil {
-		return out.State
+		return out.State, out.Decisions
 	}
 	state.Revision++
 	state.Removed = edit.Kind == change.Remove
 	state.Fields = state.Fields.Apply(edit.Fields)
-	return state
+	return state, nil
 }
 
 // rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of
@@ -74,7 +74,7 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	if row.UnderFields.Valid {
 		row.UnderFields.String, row.UnderRemoved = string(under.Fields.JSON()), under.Removed
 	}
-	view, err := s.overlay(ctx, tx, c, under, changes)
+	view, _, err := s.overlay(ctx, tx, c, under, changes)
 	if err != nil {
 		return err
 	}
@@ -94,26 +94,27 @@ func (s *Store) rebuild(ctx context.Context, tx *sqlx.Tx, row stored, under merg
 	return s.writeStored(ctx, tx, row)
 }
 
-// overlay lays unsent changes over what central last said, in their order.
+// overlay lays unsent changes over what central last said, in their order, and says how contested values were decided.
 func (s *Store) overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, under merge.State,
-	changes []queued) (merge.State, error) {
+	changes []queued) (view merge.State, met []change.Decision, err error) {
 	offset, err := s.offset(ctx, tx)
 	if err != nil {
-		return under, err
+		return under, nil, err
 	}
 	incarnation, err := s.incarnation(ctx, tx)
 	if err != nil {
-		return under, err
+		return under, nil, err
 	}
-	view := under
+	view = under
 	for _, q := range changes {
 		ch, err := q.change()
 		if err != nil {
-			return under, err
+			return under, nil, err
 		}
 		stamp := offset.Turned(s.turned(q, offset)).Correct(ch.Stamp, s.now().Add(offset.By))
-		view = lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
+		next, decisions := lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
 			Source: change.Source{Incarnation: q.source(incarnation), Number: ch.Number}})
+		view, met = next, append(met, decisions...)
 	}
-	return view, nil
+	return view, met, nil
 }

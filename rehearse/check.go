@@ -95,7 +95,7 @@ func (w *world) checkSaves() {
 		}
 		times := len(said[s.token])
 		switch {
-		case times > 1 && !w.anyKin(w.ledger.settled, s):
+		case times > 1 && !w.anyKin(w.ledger.settled, s) && !w.mendedTwice(s):
 			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record),
 				w.workerOf(s.unit), s.token, times)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
@@ -137,7 +137,7 @@ func (w *world) checkCounters() {
 		at := s.collection + s.record.String() + s.field
 		if s.kind == number {
 			sums[at] += s.added
-			unsure[at] = unsure[at] || s.mayBeLost || s.givenUp
+			unsure[at] = unsure[at] || s.mayBeLost || s.givenUp || w.mendedTwice(s)
 		}
 	}
 	for _, r := range w.records {

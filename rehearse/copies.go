@@ -54,3 +54,15 @@ func (w *world) anyKin(noted map[touched]bool, s *save) bool {
 	}
 	return false
 }
+
+// mendedTwice says whether two copies of a store both had a refused change of a record, and somebody mended it on each: these are two
+// changes then, by two decisions.
+func (w *world) mendedTwice(s *save) bool {
+	times := 0
+	for at, is := range w.ledger.mended {
+		if is && at.record == s.record && w.kin(at.unit, s.unit) {
+			times++
+		}
+	}
+	return times > 1
+}

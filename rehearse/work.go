@@ -60,8 +60,20 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	if r.Refused > 0 {
 		w.ledger.mended[touched{d.n, r.ID}] = true
 	}
-	_, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
+	now, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
+	w.told(d, r.ID, now.Decisions)
 	return w.keep(d, def, r.ID, notes, err)
+}
+
+// told notes what a worker was told when they mended a record: which of their values had given way already.
+func (w *world) told(d *unit, id uuid.UUID, decisions []change.Decision) {
+	for _, one := range decisions {
+		for _, s := range w.ledger.saves {
+			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id && s.field == field && w.kin(s.unit, d.n) {
+				s.givenUp = true
+			}
+		}
+	}
 }
 
 // knows is the version of a definition that the device has.
@@ -272,9 +284,26 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 			continue
 		}
 		w.tell("%s sends again what was refused of %s: %s", d.worker, name(q.Collection, q.Record), q.Reasons[0].Message)
-		w.ledger.mended[touched{d.n, q.Record}] = true
-		_, err := d.store.SendAgain(ctx, q.Number)
-		return w.saved(d, err)
+		r, err := d.store.SendAgain(ctx, q.Number)
+		if err != nil {
+			return w.saved(d, err)
+		}
+		w.told(d, q.Record, r.Decisions)
+		return w.noteMended(ctx, d, queue)
+	}
+	return nil
+}
+
+// noteMended notes of which records the changes have other numbers now: what was refused as one group is mended as one.
+func (w *world) noteMended(ctx context.Context, d *unit, before []device.Queued) error {
+	after, err := d.store.Review(ctx)
+	if err != nil {
+		return err
+	}
+	for _, q := range before {
+		if !slices.ContainsFunc(after, func(one device.Queued) bool { return one.Number == q.Number }) {
+			w.ledger.mended[touched{d.n, q.Record}] = true
+		}
 	}
 	return nil
 }

@@ -111,7 +111,9 @@ CREATE TABLE travelled (
     generation TEXT NOT NULL DEFAULT '',
     grp        TEXT NOT NULL DEFAULT '',
     grp_of     INTEGER NOT NULL DEFAULT 0,
-    folds      TEXT NOT NULL DEFAULT '[]'
+    folds      TEXT NOT NULL DEFAULT '[]',
+    digests    TEXT NOT NULL DEFAULT '[]',
+    parts      TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX travelled_exchange ON travelled (exchange);
 CREATE INDEX travelled_at ON travelled (at);

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"homing/core/change"
 	"homing/device"
 )
 
@@ -29,7 +30,15 @@ func localSendAgain(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return saved(c, r, "To be sent again")
+		if err := saved(c, r, "To be sent again"); err != nil || c.Bool("json") {
+			return err
+		}
+		for _, decision := range r.Decisions {
+			if decision.Kept == change.KeptCentral && decision.Field != "" {
+				fmt.Fprintf(c.Root().Writer, "Your value of %s has given way to another's, by the rule %s.\n", decision.Field, decision.Rule)
+			}
+		}
+		return nil
 	})
 }
 
