@@ -222,12 +222,19 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []queued) (wi
 func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wire.Answers) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		highest := int64(0)
+		anew := map[string]bool{} // groups of which a number is another's
+		for n, q := range changes {
+			if !isAnothers(q, answers.Answers[n]) {
+				continue
+			}
+			if err := e.isOurs(ctx, tx, q); err != nil {
+				return err
+			}
+			anew[q.Group] = q.Group != ""
+		}
 		for _, n := range byRevision(answers.Answers) {
 			q, answer := changes[n], answers.Answers[n]
-			if q.Origin != "" && answer.Answer == change.Refused && hasCode(answer.Reasons, change.CodeNumberReused) {
-				if err := e.isOurs(ctx, tx, q); err != nil {
-					return err
-				}
+			if isAnothers(q, answer) || anew[q.Group] {
 				continue // it is answered anew
 			}
 			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
@@ -271,6 +278,11 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []queued, answers wi
 		}
 		return setFact(ctx, tx, factAnswered, strconv.FormatInt(highest, 10))
 	})
+}
+
+// isAnothers says whether the number of a change, under an earlier source of this store, was used by a copy of it.
+func isAnothers(q queued, answer wire.Answer) bool {
+	return q.Origin != "" && answer.Answer == change.Refused && hasCode(answer.Reasons, change.CodeNumberReused)
 }
 
 func hasCode(reasons []change.Reason, code string) bool {

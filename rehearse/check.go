@@ -324,7 +324,7 @@ func (w *world) checkOrder() {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
 			if own && rule != merge.Newest || w.ruled[r.Collection+" "+f.Name] || made != token || r.Removed || r.Fields[f.Name] == nil ||
-				w.ledger.offered[r.ID] || w.outlived(r.ID) {
+				w.wasOffered(r.ID) || w.outlived(r.ID) {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name
@@ -381,4 +381,9 @@ func (w *world) count() {
 			w.report.Records++
 		}
 	}
+}
+
+func (w *world) wasOffered(id uuid.UUID) bool {
+	_, was := w.ledger.offered[id]
+	return was
 }

@@ -45,11 +45,14 @@ func (w *world) deviceOf(unit int) string {
 type ledger struct {
 	saves   []*save
 	tokens  map[string]*save
-	made    int                // tokens
-	mended  map[touched]bool   // what was refused of a record was sent again, as one change
-	settled map[touched]bool   // somebody's value may have been chosen again
-	offered map[uuid.UUID]bool // what was lost of a record was offered as one change, dated as the last of it
+	made    int                 // tokens
+	mended  map[touched]bool    // what was refused of a record was sent again, as one change
+	settled map[touched]bool    // somebody's value may have been chosen again
+	offered map[uuid.UUID]offer // what was lost of a record was offered as one change, dated as the last of it
 }
+
+// offer is who has offered what was lost of a record, and in which round.
+type offer struct{ unit, round int }
 
 // touched says which worker did something to which record.
 type touched struct {

@@ -67,7 +67,7 @@ type inMemory struct {
 }
 
 func newInMemory(w *world) (*inMemory, error) {
-	m := &inMemory{w: w, tables: memory.New(func() time.Time { return w.now }, w.newID(), w.newID())}
+	m := &inMemory{w: w, tables: memory.New(func() time.Time { return w.now }, w.newID)}
 	log := slog.New(slog.DiscardHandler)
 	ground := trusting{m.tables, w.options.Bug == TrustedClock}
 	m.changes = changes.New(ground, w.batch, log)

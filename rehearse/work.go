@@ -308,14 +308,15 @@ func (w *world) noteMended(ctx context.Context, d *unit, before []device.Queued)
 	return nil
 }
 
-// offer sends whole records that a restored central has lost, and that came from a device which was lost, too.
-func (w *world) offer(ctx context.Context, d *unit) error {
+// offer sends whole records that a restored central has lost, and that came from a device which was lost, too. People talk to each other:
+// nobody offers what somebody else has just offered.
+func (w *world) offer(ctx context.Context, d *unit, round int) error {
 	lost, err := d.store.LostRecords(ctx)
 	if err != nil {
 		return err
 	}
 	for _, one := range lost {
-		if !one.Whole && !one.Removed {
+		if by, offered := w.ledger.offered[one.ID]; !one.Whole && !one.Removed || offered && by.unit != d.n && by.round >= round-1 {
 			continue
 		}
 		if one.Removed || !w.definitionOf(one.Collection).Sync.Direction.Pushes() {
@@ -325,7 +326,7 @@ func (w *world) offer(ctx context.Context, d *unit) error {
 			}
 			continue
 		}
-		w.ledger.offered[one.ID] = true
+		w.ledger.offered[one.ID] = offer{d.n, round}
 		w.tell("%s offers %s, which central has lost", d.worker, name(one.Collection, one.ID))
 		if err := w.saved(d, d.store.OfferLost(ctx, one.Collection, one.ID)); err != nil {
 			return err

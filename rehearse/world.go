@@ -100,7 +100,7 @@ func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)),
 		now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC), names: map[string]map[string]string{}, ruled: map[string]bool{}}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
-	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]bool{},
+	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]offer{},
 		settled: map[touched]bool{}}
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
@@ -437,7 +437,7 @@ func (w *world) calmDown(ctx context.Context) error {
 				}
 			}
 			if round >= 3 {
-				if err := w.offer(ctx, d); err != nil {
+				if err := w.offer(ctx, d, round); err != nil {
 					return err
 				}
 			}

@@ -64,7 +64,7 @@ func newDesk(t *testing.T, sources ...string) *desk {
 		}
 		definitions = append(definitions, one)
 	}
-	d.m = memory.New(func() time.Time { return d.now }, d.id(), d.id())
+	d.m = memory.New(func() time.Time { return d.now }, d.id)
 	d.c = changes.New(d.m, wire.MaxBatchChanges, slog.New(slog.DiscardHandler))
 	d.p = pulls.New(d.m, central.DefaultPageBytes, d.m.Now)
 	if _, err := d.c.Define(t.Context(), "lead", definitions); err != nil {

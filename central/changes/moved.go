@@ -22,7 +22,7 @@ func (c *Changes) MoveOn(ctx context.Context, since time.Time, found uuid.UUID) 
 			return nil
 		}
 		moved = true
-		return t.Restored(ctx, since, uuid.Must(uuid.NewV7()), uuid.Must(uuid.NewV7()))
+		return t.Restored(ctx, since, c.ground.NewID(), c.ground.NewID())
 	})
 	if err != nil || !moved {
 		return err

@@ -56,7 +56,7 @@ func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, k
 	var outcomes []Row
 	var done *desk.Decided
 	err := c.ground.Change(ctx, func(t Tables) error {
-		i, err := importing(ctx, t, asker, collection, key, rows)
+		i, err := importing(ctx, c.ground.NewID, t, asker, collection, key, rows)
 		if err != nil {
 			return err
 		}
@@ -91,6 +91,7 @@ type imported struct {
 	asker       sight.Askers
 	key         string
 	rows        []TableRow
+	newID       func() uuid.UUID
 	unknown     map[int][]change.Reason // what rows refer to and is not there
 	byKey       map[string]Found
 	byID        map[uuid.UUID]*desk.Row
@@ -98,14 +99,14 @@ type imported struct {
 }
 
 // importing looks up what the rows mean: records by key and by id, and what they refer to.
-func importing(ctx context.Context, t Tables, asker fleet.Person, collection, key string,
+func importing(ctx context.Context, newID func() uuid.UUID, t Tables, asker fleet.Person, collection, key string,
 	rows []TableRow) (*imported, error) {
 	definitions, err := t.Definitions(ctx)
 	if err != nil {
 		return nil, err
 	}
 	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), key: key,
-		rows:    rows,
+		rows:    rows, newID: newID,
 		unknown: map[int][]change.Reason{}, outcomes: make([]Row, len(rows))}
 	if i.collection == nil {
 		return nil, fault.Fail(fault.NotFound, "there is no collection %s", collection)
@@ -298,7 +299,7 @@ func (i *imported) change(row TableRow) (change.Change, Row) {
 	if err != nil {
 		return refused(change.CodeMalformed, "", "%v", err)
 	}
-	id, there := uuid.Must(uuid.NewV7()), (*desk.Row)(nil)
+	id, there := i.newID(), (*desk.Row)(nil)
 	if text, is := textOf(row[i.key]); is && i.key != "" {
 		if one, known := i.byKey[text]; known {
 			id, there = one.ID, one.Row

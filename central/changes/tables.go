@@ -30,6 +30,8 @@ type Ground interface {
 	Announce(ctx context.Context, event fleet.Event)
 	// Now is central's clock.
 	Now() time.Time
+	// NewID gives the id of a record that is made at central, or of a database.
+	NewID() uuid.UUID
 	// Secret is what central signs its seals with.
 	Secret() []byte
 	// Source is the incarnation under which central itself writes.

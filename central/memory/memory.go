@@ -34,6 +34,7 @@ type Tables struct {
 	Heard func(fleet.Event)
 
 	now         func() time.Time
+	newID       func() uuid.UUID
 	source      uuid.UUID // incarnation of what is written at central itself
 	directs     int64     // numbers of these changes that were taken
 	definitions map[string]*definition.Collection
@@ -67,9 +68,9 @@ type row struct {
 	late     bool // not visible yet
 }
 
-// New makes empty tables. Source is the incarnation of what is written at central itself.
-func New(now func() time.Time, generation, source uuid.UUID) *Tables {
-	return &Tables{Generation: generation, now: now, source: source, definitions: map[string]*definition.Collection{},
+// New makes empty tables, whose time and ids are given.
+func New(now func() time.Time, newID func() uuid.UUID) *Tables {
+	return &Tables{Generation: newID(), now: now, newID: newID, source: newID(), definitions: map[string]*definition.Collection{},
 		heads: map[string]int64{}, left: map[string][]left{}, rows: map[desk.Key]*row{}, answers: map[uuid.UUID]map[int64]desk.Kept{},
 		torn: map[uuid.UUID]bool{}, series: map[desk.Series]int64{}}
 }
@@ -112,6 +113,9 @@ func (m *Tables) Announce(_ context.Context, event fleet.Event) {
 
 // Now is [changes.Ground.Now].
 func (m *Tables) Now() time.Time { return m.now() }
+
+// NewID is [changes.Ground.NewID].
+func (m *Tables) NewID() uuid.UUID { return m.newID() }
 
 // Source is [changes.Ground.Source].
 func (m *Tables) Source() uuid.UUID { return m.source }

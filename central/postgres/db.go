@@ -90,6 +90,9 @@ func (d *DB) Close() error {
 // Now is central's clock, to the microsecond that PostgreSQL keeps.
 func (d *DB) Now() time.Time { return d.now().UTC().Truncate(time.Microsecond) }
 
+// NewID is [changes.Ground.NewID].
+func (d *DB) NewID() uuid.UUID { return uuid.Must(uuid.NewV7()) }
+
 // Log is central's log.
 func (d *DB) Log() *slog.Logger { return d.log }
 

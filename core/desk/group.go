@@ -100,14 +100,40 @@ func (d *desk) workUnit(u *Unit, items []Item) {
 		}
 		numbers[number] = true
 	}
-	d.workGroup(u, fresh, len(numbers), items)
+	for _, n := range again {
+		if !d.answered(items[n].Change.Number) {
+			continue
+		}
+		if d.work(n, items[n]); d.refused(n) {
+			// A copy of the store has used its number, or the group was refused before without the others.
+			d.refuseWith(n, fresh, items)
+			fresh = nil
+			break
+		}
+	}
+	if len(fresh) > 0 {
+		d.workGroup(u, fresh, len(numbers), items)
+	}
 	for _, n := range again { // repetitions get the answer that the group came to
 		number := items[n].Change.Number
-		if d.answered(number) {
+		switch {
+		case d.out.Answers[n].Answer != "":
+		case d.answered(number):
 			d.work(n, items[n])
-		} else {
+		default:
 			d.out.Answers[n] = Answer{Number: number, Answer: change.Waiting,
 				Reasons: reason(change.CodeHangsOnGroup, "its group waits")}
+		}
+	}
+}
+
+// refuseWith refuses changes for good since one of their group is refused.
+func (d *desk) refuseWith(culprit int, members []int, items []Item) {
+	for _, n := range members {
+		d.settle(n, items[n], Answer{Number: items[n].Change.Number, Answer: change.Refused, Reasons: reason(change.CodeHangsOnGroup,
+			"it stands or falls with change %d, which is refused", items[culprit].Change.Number)})
+		if items[n].Change.Kind == change.Add {
+			d.failedAdds[keyOf(items[n])] = true
 		}
 	}
 }
