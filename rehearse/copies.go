@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"homing/device"
 )
@@ -14,7 +15,7 @@ const mostCopies = 2
 // copy puts a copy of a store beside it, on another machine: as it is, so that both use the same numbers, or restored as the guide
 // says. Both are used from then on.
 func (w *world) copy(ctx context.Context, d *unit) error {
-	if len(w.devices) >= w.options.Devices+mostCopies || w.options.Bug == ClonedNumbers {
+	if len(w.devices) >= w.options.Devices+mostCopies || w.options.Bug == ClonedNumbers || w.hasCopies(d) {
 		return nil
 	}
 	n := len(w.devices)
@@ -38,6 +39,12 @@ func (w *world) copy(ctx context.Context, d *unit) error {
 	w.copies = true // also with one that was restored: what was unsent in the backup lies in both
 	w.devices = append(w.devices, twin)
 	return w.open(ctx, twin)
+}
+
+// hasCopies says whether a store was copied already. Of a copy's own unsent changes, a copy of that copy cannot be told apart once the first
+// store has used their numbers.
+func (w *world) hasCopies(d *unit) bool {
+	return slices.ContainsFunc(w.devices, func(other *unit) bool { return other != d && other.enrolled == d.enrolled })
 }
 
 // kin says whether two units are of one device: one may send what was saved on the other.
