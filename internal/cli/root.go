@@ -1,4 +1,5 @@
-// Package cli is the command line: one file for each family of commands.
+// Package cli is the command line: here the whole of it is put together, and each family of commands has a room of its
+// own.
 package cli
 
 import (
@@ -8,12 +9,16 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
 
+	"homing/internal/cli/intake"
+	"homing/internal/cli/local"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
+	"homing/internal/cli/trial"
 	"homing/link"
 )
 
@@ -41,26 +46,14 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 			}
 		}
 	}
-	return exitCode(err)
-}
-
-// build is the program's version: the revision it was built from, or "development".
-func build() string {
-	if info, ok := debug.ReadBuildInfo(); ok {
-		for _, setting := range info.Settings {
-			if setting.Key == "vcs.revision" && len(setting.Value) >= 12 {
-				return setting.Value[:12]
-			}
-		}
-	}
-	return "development"
+	return terminal.ExitCode(err)
 }
 
 func command(stdout, stderr io.Writer) *cli.Command {
 	root := &cli.Command{
 		Name:    "homing",
 		Usage:   "carry field data home: records edited without signal, brought together at central",
-		Version: build(),
+		Version: terminal.Build(),
 		Description: `A first hour, on one machine:
 
    homing serve --open                              start central (leave it running)
@@ -72,16 +65,16 @@ func command(stdout, stderr io.Writer) *cli.Command {
    homing local exchange                            back in signal
    homing records list trails                       see it at central
 
-` + exitHelp,
+` + terminal.ExitHelp,
 		Writer: stdout, ErrWriter: stderr,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Commands: []*cli.Command{
-			serveCommand(), signInCommand(), signOutCommand(), statusCommand(), defineCommand(), importCommand(),
-			exportCommand(), recordsCommand(), workersCommand(), territoriesCommand(),
-			devicesCommand(), exchangesCommand(), conflictsCommand(), tryCommand(), rehearseCommand(), verifyCommand(),
-			backupCommand(), restoreCommand(), localCommand(), generateCommand(), demoCommand(), openAPICommand(),
+			office.ServeCommand(), office.SignInCommand(), office.SignOutCommand(), office.StatusCommand(), office.DefineCommand(), intake.ImportCommand(),
+			office.ExportCommand(), office.RecordsCommand(), office.WorkersCommand(), office.TerritoriesCommand(),
+			office.DevicesCommand(), office.ExchangesCommand(), office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
+			office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(), office.OpenAPICommand(),
 		},
 	}
 	walk(root)
@@ -92,12 +85,12 @@ func command(stdout, stderr io.Writer) *cli.Command {
 func walk(c *cli.Command) {
 	c.DisableSliceFlagSeparator = true // commas belong to the values
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
-		return usageError{fmt.Errorf("%w (see %s --help)", err, c.FullName())}
+		return terminal.Usage(fmt.Errorf("%w (see %s --help)", err, c.FullName()))
 	}
 	if c.Action == nil && len(c.Commands) > 0 {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return usageError{fmt.Errorf("there is no command %q (see %s --help)", c.Args().First(), c.FullName())}
+				return terminal.Usage(fmt.Errorf("there is no command %q (see %s --help)", c.Args().First(), c.FullName()))
 			}
 			return cli.ShowSubcommandHelp(c)
 		}
@@ -105,13 +98,4 @@ func walk(c *cli.Command) {
 	for _, sub := range c.Commands {
 		walk(sub)
 	}
-}
-
-// arguments gives the command's arguments if there are as many as it wants.
-func arguments(c *cli.Command, names ...string) ([]string, error) {
-	if c.Args().Len() != len(names) {
-		return nil, usageError{fmt.Errorf("%s takes %s, not %d arguments (see %s --help)", c.FullName(),
-			strings.Join(names, " and "), c.Args().Len(), c.FullName())}
-	}
-	return c.Args().Slice(), nil
 }

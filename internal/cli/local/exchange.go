@@ -1,4 +1,4 @@
-package cli
+package local
 
 import (
 	"context"
@@ -11,29 +11,31 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/device"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 )
 
 func exchangeWith(run func(*device.Store, context.Context,
 	func(device.Progress)) (device.Summary, error)) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		return withStore(ctx, c, func(store *device.Store) error {
-			line := newProgressLine(c.Root().ErrWriter)
-			summary, err := run(store, ctx, func(p device.Progress) { line.show(progressText(p)) })
-			line.done()
+			line := terminal.NewProgressLine(c.Root().ErrWriter)
+			summary, err := run(store, ctx, func(p device.Progress) { line.Show(progressText(p)) })
+			line.Done()
 			if err != nil {
 				return explainExchange(ctx, store, err)
 			}
 			w := c.Root().Writer
 			if c.Bool("json") {
-				if err := writeJSON(w, summary); err != nil {
+				if err := terminal.WriteJSON(w, summary); err != nil {
 					return err
 				}
 			} else {
 				printSummary(w, summary)
 			}
 			if summary.Refused+summary.Waiting > 0 {
-				return codedError{fmt.Errorf("%s refused, %d waiting; they stay on this device, and homing local review shows "+
-					"why", count(summary.Refused, "change"), summary.Waiting), exitRefused}
+				return terminal.Coded(fmt.Errorf("%s refused, %d waiting; they stay on this device, and homing local review shows "+
+					"why", terminal.Count(summary.Refused, "change"), summary.Waiting), terminal.ExitRefused)
 			}
 			return nil
 		})
@@ -50,13 +52,13 @@ func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
 	}
 	if !c.IsSet("every") {
 		if c.Bool("hold-back") {
-			return usageError{errors.New("--hold-back goes with --every; an exchange that you ask for runs on any link")}
+			return terminal.Usage(errors.New("--hold-back goes with --every; an exchange that you ask for runs on any link"))
 		}
 		return exchangeWith((*device.Store).Exchange)(ctx, c)
 	}
 	const shortest = time.Second
 	if span < shortest {
-		return usageError{fmt.Errorf("--every %s: take %s or more", span, shortest)}
+		return terminal.Usage(fmt.Errorf("--every %s: take %s or more", span, shortest))
 	}
 	return withStore(ctx, c, func(store *device.Store) error {
 		w := c.Root().Writer
@@ -64,13 +66,13 @@ func exchangeOrEvery(ctx context.Context, c *cli.Command) error {
 		return store.Repeat(ctx, span, c.Bool("hold-back"), func(summary device.Summary, err error) {
 			switch {
 			case err != nil:
-				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", when(time.Now()), err)
+				fmt.Fprintf(c.Root().ErrWriter, "%s  %v\n", terminal.When(time.Now()), err)
 			case c.Bool("json"):
-				if err := writeJSON(w, summary); err != nil {
+				if err := terminal.WriteJSON(w, summary); err != nil {
 					fmt.Fprintln(c.Root().ErrWriter, err)
 				}
 			default:
-				fmt.Fprintf(w, "%s  ", when(time.Now()))
+				fmt.Fprintf(w, "%s  ", terminal.When(time.Now()))
 				printSummary(w, summary)
 			}
 		})
@@ -96,9 +98,9 @@ func printSummary(w io.Writer, s device.Summary) {
 			"identity of its own, and has sent again what was refused for that.")
 	}
 	if s.Withdrawn > 0 {
-		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", count(s.Withdrawn, "record"))
+		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", terminal.Count(s.Withdrawn, "record"))
 	}
-	fmt.Fprintf(w, "%s up, %s down, %s.\n", size(s.BytesUp), size(s.BytesDown), s.Took.Round(time.Millisecond))
+	fmt.Fprintf(w, "%s up, %s down, %s.\n", terminal.Size(s.BytesUp), terminal.Size(s.BytesDown), s.Took.Round(time.Millisecond))
 }
 
 // explainExchange adds to an error what became of the unsent changes.
@@ -111,13 +113,13 @@ func explainExchange(ctx context.Context, store *device.Store, err error) error 
 		return err
 	}
 	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err,
-		count(status.Unsent+status.Waiting, "change"))
+		terminal.Count(status.Unsent+status.Waiting, "change"))
 }
 
 func localLog(ctx context.Context, c *cli.Command) error {
 	limit := c.Int("limit")
 	if limit < 1 {
-		return usageError{fmt.Errorf("--limit %d: take 1 or more", limit)}
+		return terminal.Usage(fmt.Errorf("--limit %d: take 1 or more", limit))
 	}
 	return withStore(ctx, c, func(store *device.Store) error {
 		if c.Args().Present() {
@@ -129,20 +131,20 @@ func localLog(ctx context.Context, c *cli.Command) error {
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, all)
+			return terminal.WriteJSON(w, all)
 		}
 		if len(all) == 0 {
 			fmt.Fprintln(w, "No exchange yet: homing local exchange")
 			return nil
 		}
-		t := newTable(w, "N", "STARTED", "BY", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING",
+		t := terminal.NewTable(w, "N", "STARTED", "BY", "TOOK", "SENT", "APPLIED", "MERGED", "HELD", "REFUSED", "WAITING",
 			"RECEIVED", "WITHDRAWN", "UP", "DOWN", "")
 		for n, one := range all {
 			s := one.Summary
-			t.row(n+1, when(one.StartedAt), s.Started, s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held,
-				s.Refused, s.Waiting, s.Received, s.Withdrawn, size(s.BytesUp), size(s.BytesDown), shorten(one.Error, 60))
+			t.Row(n+1, terminal.When(one.StartedAt), s.Started, s.Took.Round(time.Millisecond), s.Sent, s.Applied, s.Merged, s.Held,
+				s.Refused, s.Waiting, s.Received, s.Withdrawn, terminal.Size(s.BytesUp), terminal.Size(s.BytesDown), terminal.Shorten(one.Error, 60))
 		}
-		return t.flush()
+		return t.Flush()
 	})
 }
 
@@ -150,14 +152,14 @@ func localLog(ctx context.Context, c *cli.Command) error {
 func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error {
 	n, err := strconv.Atoi(c.Args().First())
 	if err != nil || n < 1 {
-		return usageError{fmt.Errorf("%q is not the number of an exchange in homing local log", c.Args().First())}
+		return terminal.Usage(fmt.Errorf("%q is not the number of an exchange in homing local log", c.Args().First()))
 	}
 	all, err := store.Log(ctx, n)
 	if err != nil {
 		return err
 	}
 	if n > len(all) {
-		return codedError{fmt.Errorf("the log holds %s", count(len(all), "exchange")), exitNotFound}
+		return terminal.Coded(fmt.Errorf("the log holds %s", terminal.Count(len(all), "exchange")), terminal.ExitNotFound)
 	}
 	carried, err := store.Carried(ctx, all[n-1].Summary.Exchange)
 	if err != nil {
@@ -165,7 +167,7 @@ func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, map[string]any{"exchange": all[n-1], "carried": carried})
+		return terminal.WriteJSON(w, map[string]any{"exchange": all[n-1], "carried": carried})
 	}
 	printSummary(w, all[n-1].Summary)
 	switch did := all[n-1].Summary; {
@@ -177,20 +179,20 @@ func localLogOne(ctx context.Context, c *cli.Command, store *device.Store) error
 		fmt.Fprintln(w, "What it carried is not kept: the records of a first load are not, and everything else for 30 days.")
 		return nil
 	}
-	t := newTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "ANSWER", "REV", "FIELD", "FROM → TO")
+	t := terminal.NewTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "ANSWER", "REV", "FIELD", "FROM → TO")
 	for _, one := range carried {
 		way, number := "down", ""
 		if one.Up {
 			way, number = "up", fmt.Sprint(one.Number)
 		}
-		first := []any{way, number, one.Collection, named(one.Label, one.Record), one.What, one.Answer, one.Revision}
-		for _, line := range carriedLines(one.Up, one.Fields) {
-			t.row(append(first, line[0], line[1])...)
+		first := []any{way, number, one.Collection, office.Named(one.Label, one.Record), one.What, one.Answer, one.Revision}
+		for _, line := range office.CarriedLines(one.Up, one.Fields) {
+			t.Row(append(first, line[0], line[1])...)
 			first = []any{"", "", "", "", "", "", ""}
 		}
 		if first[0] != "" {
-			t.row(first...)
+			t.Row(first...)
 		}
 	}
-	return t.flush()
+	return t.Flush()
 }

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"context"
@@ -14,22 +14,26 @@ import (
 // Exit codes. The command's help lists them.
 const (
 	exitOK          = 0
-	exitFailed      = 1 // anything without a code of its own
+	ExitFailed      = 1 // anything without a code of its own
 	exitUsage       = 2 // the command line is wrong
-	exitNotFound    = 3 // no such collection, record, device
-	exitRefused     = 4 // something was not taken: an invalid record or file, a refused change
-	exitUnreachable = 5 // central did not answer; what is unsent stays queued
-	exitNotAllowed  = 6 // not signed in, not enrolled, or not allowed
-	exitBusy        = 7 // it contradicts what is there, or is being done already
+	ExitNotFound    = 3 // no such collection, record, device
+	ExitRefused     = 4 // something was not taken: an invalid record or file, a refused change
+	ExitUnreachable = 5 // central did not answer; what is unsent stays queued
+	ExitNotAllowed  = 6 // not signed in, not enrolled, or not allowed
+	ExitBusy        = 7 // it contradicts what is there, or is being done already
 	exitStore       = 8 // the disk is full, or a file is damaged
 )
 
-const exitHelp = `EXIT CODES
+// ExitHelp lists the exit codes.
+const ExitHelp = `EXIT CODES
    0 done   1 failed   2 wrong command line   3 not found   4 refused or invalid   5 central not reached
    6 not signed in, not enrolled or not allowed   7 busy or in conflict with what is there   8 disk full or file damaged`
 
 // usageError is a mistake on the command line.
 type usageError struct{ error }
+
+// usage makes an error a mistake on the command line.
+func Usage(err error) error { return usageError{err} }
 
 // codedError fixes the exit code of an error that has been said already, or that has no kind of its own.
 type codedError struct {
@@ -37,9 +41,13 @@ type codedError struct {
 	code int
 }
 
-func exitCode(err error) int {
-	var coded codedError
-	var usage usageError
+// coded gives an error an exit code.
+func Coded(err error, code int) error { return codedError{err, code} }
+
+// exitCode is the exit code that an error ends the program with.
+func ExitCode(err error) int {
+	var fixed codedError
+	var wrong usageError
 	var problem *link.Problem
 	var invalid *device.InvalidError
 	var source *definition.SourceError
@@ -54,46 +62,46 @@ func exitCode(err error) int {
 	switch {
 	case err == nil:
 		return exitOK
-	case errors.As(err, &coded):
-		return coded.code
-	case errors.As(err, &usage):
+	case errors.As(err, &fixed):
+		return fixed.code
+	case errors.As(err, &wrong):
 		return exitUsage
 	case errors.As(err, &invalid), errors.As(err, &source):
-		return exitRefused
+		return ExitRefused
 	case is(link.ErrUnreachable):
-		return exitUnreachable
+		return ExitUnreachable
 	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut,
 		device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
-		return exitNotAllowed
+		return ExitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoCollection, device.ErrNoBackup):
-		return exitNotFound
+		return ExitNotFound
 	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
 		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, device.ErrExists,
 		service.ErrInUse):
-		return exitBusy
+		return ExitBusy
 	case is(device.ErrFull, device.ErrDamaged):
 		return exitStore
 	case errors.As(err, &problem):
 		return problemCode(problem.Status)
 	case is(context.Canceled):
-		return exitFailed
+		return ExitFailed
 	}
-	return exitFailed
+	return ExitFailed
 }
 
 func problemCode(status int) int {
 	switch status {
 	case http.StatusNotFound:
-		return exitNotFound
+		return ExitNotFound
 	case http.StatusUnauthorized, http.StatusForbidden:
-		return exitNotAllowed
+		return ExitNotAllowed
 	case http.StatusConflict:
-		return exitBusy
+		return ExitBusy
 	case http.StatusBadRequest, http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge:
-		return exitRefused
+		return ExitRefused
 	case http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout, http.StatusTooManyRequests,
 		http.StatusInsufficientStorage:
-		return exitUnreachable
+		return ExitUnreachable
 	}
-	return exitFailed
+	return ExitFailed
 }

@@ -1,12 +1,12 @@
-package cli
+// Package office is the commands that run central and that people give to it: each is a call of the HTTP interface, as
+// whoever is signed in.
+package office
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net/http"
 	"os"
@@ -14,20 +14,21 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
+	"homing/internal/cli/terminal"
 	"homing/link"
 	"homing/wire"
 )
 
-const defaultCentral = "http://127.0.0.1:8400"
+// DefaultCentral is where homing serve listens when nobody says otherwise.
+const DefaultCentral = "http://127.0.0.1:8400"
 
 // centralFlags are those of every command that asks central.
-func centralFlags(more ...cli.Flag) []cli.Flag {
+func CentralFlags(more ...cli.Flag) []cli.Flag {
 	return append(more,
-		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + defaultCentral,
-			Sources: env("CENTRAL")},
-		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: env("TOKEN")})
+		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + DefaultCentral,
+			Sources: Env("CENTRAL")},
+		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: Env("TOKEN")})
 }
 
 // signedIn is what a sign-in leaves behind for the next commands.
@@ -65,61 +66,65 @@ func readSignIn() (signedIn, error) {
 }
 
 // caller calls central for the command that is run.
-type caller struct{ *link.Link }
+type Caller struct{ *link.Link }
 
-func newCaller(c *cli.Command) (caller, error) {
+// NewCaller calls central as whoever is signed in.
+func NewCaller(c *cli.Command) (Caller, error) {
 	known, err := readSignIn()
 	if err != nil {
-		return caller{}, err
+		return Caller{}, err
 	}
 	address, token := c.String("central"), c.String("token")
 	if address == "" {
 		address = known.Central
 	}
 	if address == "" {
-		address = defaultCentral
+		address = DefaultCentral
 	}
 	if token == "" && strings.TrimSuffix(address, "/") == known.Central {
 		token = known.Token
 	}
 	l, err := link.New(address, token, "homing command line")
 	if err != nil {
-		return caller{}, usageError{err}
+		return Caller{}, terminal.Usage(err)
 	}
-	return caller{l}, nil
+	return Caller{l}, nil
 }
 
-func (c caller) get(ctx context.Context, path string, out any) error {
-	return c.call(ctx, http.MethodGet, path, nil, out)
+// Get asks for what lies at a path.
+func (c Caller) Get(ctx context.Context, path string, out any) error {
+	return c.Send(ctx, http.MethodGet, path, nil, out)
 }
 
-func (c caller) call(ctx context.Context, method, path string, in, out any) error {
+// Send sends what a command writes.
+func (c Caller) Send(ctx context.Context, method, path string, in, out any) error {
 	_, err := c.Call(ctx, method, path, nil, in, out)
 	var problem *link.Problem
 	if errors.As(err, &problem) && problem.Status == http.StatusUnauthorized {
-		return codedError{fmt.Errorf("%w: homing sign-in --central %s", err, c.Base()), exitNotAllowed}
+		return terminal.Coded(fmt.Errorf("%w: homing sign-in --central %s", err, c.Base()), terminal.ExitNotAllowed)
 	}
 	return err
 }
 
-func signInCommand() *cli.Command {
+// SignInCommand is homing sign-in.
+func SignInCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sign-in",
 		Usage: "sign in to central; later commands use it",
 		Description: `The password is asked for, or read from the first line of standard input. What is kept lies in your configuration folder,
 readable by you alone.`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "central", Usage: "`URL` of central", Value: defaultCentral, Sources: env("CENTRAL")},
+			&cli.StringFlag{Name: "central", Usage: "`URL` of central", Value: DefaultCentral, Sources: Env("CENTRAL")},
 			&cli.StringFlag{Name: "worker", Usage: "your `NAME`", Required: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			password, err := askPassword(c.Root().ErrWriter, os.Stdin)
+			password, err := terminal.AskPassword(c.Root().ErrWriter, os.Stdin)
 			if err != nil {
 				return err
 			}
 			l, err := link.New(c.String("central"), "", "homing command line")
 			if err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 			var got struct {
 				Worker string `json:"worker"`
@@ -139,20 +144,6 @@ readable by you alone.`,
 	}
 }
 
-func askPassword(prompt io.Writer, from *os.File) (string, error) {
-	if term.IsTerminal(int(from.Fd())) {
-		return askSecret(prompt, from, "Password: ")
-	}
-	line, err := bufio.NewReader(from).ReadString('\n')
-	if err != nil && !errors.Is(err, io.EOF) {
-		return "", err
-	}
-	if line = strings.TrimRight(line, "\r\n"); line == "" {
-		return "", usageError{errors.New("no password: type it, or give it as the first line of standard input")}
-	}
-	return line, nil
-}
-
 func keepSignIn(s signedIn) error {
 	path, err := signInFile()
 	if err != nil {
@@ -168,7 +159,8 @@ func keepSignIn(s signedIn) error {
 	return os.WriteFile(path, append(text, '\n'), 0o600)
 }
 
-func signOutCommand() *cli.Command {
+// SignOutCommand is homing sign-out.
+func SignOutCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sign-out",
 		Usage: "end the sign-in; local stores and what is unsent stay",
@@ -198,13 +190,14 @@ func signOutCommand() *cli.Command {
 	}
 }
 
-func statusCommand() *cli.Command {
+// StatusCommand is homing status.
+func StatusCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "status",
 		Usage: "show central's collections and who is signed in",
-		Flags: centralFlags(jsonFlag),
+		Flags: CentralFlags(terminal.JSON),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			call, err := newCaller(c)
+			call, err := NewCaller(c)
 			if err != nil {
 				return err
 			}
@@ -225,45 +218,37 @@ func statusCommand() *cli.Command {
 				} `json:"collections"`
 			}
 			status.Central = call.Base()
-			if err := call.get(ctx, "/v1/hello", &status.Hello); err != nil {
+			if err := call.Get(ctx, "/v1/hello", &status.Hello); err != nil {
 				return err
 			}
-			if err := errors.Join(call.get(ctx, "/v1/session", &status.Session),
-				call.get(ctx, "/v1/collections", &status.Collections)); err != nil {
+			if err := errors.Join(call.Get(ctx, "/v1/session", &status.Session),
+				call.Get(ctx, "/v1/collections", &status.Collections)); err != nil {
 				return err
 			}
 			w := c.Root().Writer
 			if c.Bool("json") {
-				return writeJSON(w, status)
+				return terminal.WriteJSON(w, status)
 			}
 			fmt.Fprintf(w, "Central     %s (build %s, generation %s)\n", status.Central, status.Hello.Build,
 				status.Hello.Generation)
 			fmt.Fprintf(w, "Signed in   %s (%s)\n", status.Session.Worker, status.Session.Role)
 			if status.Hello.Open {
-				fmt.Fprintf(w, "%s\n", openNotice)
+				fmt.Fprintf(w, "%s\n", OpenNotice)
 			}
 			if len(status.Collections) == 0 {
 				fmt.Fprintln(w, "\nNothing is defined yet: homing define FILE…")
 				return nil
 			}
 			fmt.Fprintln(w)
-			t := newTable(w, "COLLECTION", "VERSION", "RECORDS", "REMOVED", "HEAD", "LAST CHANGE")
+			t := terminal.NewTable(w, "COLLECTION", "VERSION", "RECORDS", "REMOVED", "HEAD", "LAST CHANGE")
 			for _, one := range status.Collections {
 				last := "-"
 				if one.LastChange != nil {
 					last = *one.LastChange
 				}
-				t.row(one.Collection, one.Version, one.Records, one.Removed, one.Head, last)
+				t.Row(one.Collection, one.Version, one.Records, one.Removed, one.Head, last)
 			}
-			return t.flush()
+			return t.Flush()
 		},
 	}
-}
-
-// askSecret reads a line from a terminal without showing it.
-func askSecret(prompt io.Writer, from *os.File, question string) (string, error) {
-	fmt.Fprint(prompt, question)
-	text, err := term.ReadPassword(int(from.Fd()))
-	fmt.Fprintln(prompt)
-	return string(text), err
 }

@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -12,10 +12,12 @@ import (
 
 	"homing/central/finding"
 	"homing/core/record"
+	"homing/internal/cli/terminal"
 	"homing/sheet"
 )
 
-func exportCommand() *cli.Command {
+// ExportCommand is homing export.
+func ExportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "export",
 		Usage:     "write records to CSV, XLSX, NDJSON or GeoJSON",
@@ -25,7 +27,7 @@ func exportCommand() *cli.Command {
 EXAMPLES
    homing export trails --to trails.xlsx
    homing export structures --where state=damaged --format geojson > damaged.geojson`,
-		Flags: centralFlags(
+		Flags: CentralFlags(
 			&cli.StringFlag{Name: "to", Usage: "`FILE` to write; its ending says the format; standard output when left out"},
 			&cli.StringFlag{Name: "format", Usage: "csv, xlsx, ndjson or geojson; csv when nothing says it"},
 			&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open; all must hold"},
@@ -36,7 +38,7 @@ EXAMPLES
 }
 
 func exportRecords(ctx context.Context, c *cli.Command) (err error) {
-	args, err := arguments(c, "COLLECTION")
+	args, err := terminal.Arguments(c, "COLLECTION")
 	if err != nil {
 		return err
 	}
@@ -45,11 +47,11 @@ func exportRecords(ctx context.Context, c *cli.Command) (err error) {
 		format = "csv"
 		if c.String("to") != "" {
 			if format, err = sheet.Format(c.String("to")); err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 		}
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -72,34 +74,34 @@ func exportRecords(ctx context.Context, c *cli.Command) (err error) {
 			}
 		}()
 		to = file
-	} else if format == "xlsx" && onTerminal(to) {
-		return usageError{errors.New("a workbook is not for the terminal; name a file with --to")}
+	} else if format == "xlsx" && terminal.OnTerminal(to) {
+		return terminal.Usage(errors.New("a workbook is not for the terminal; name a file with --to"))
 	}
 	w, err := sheet.NewWriter(to, format, d.Definition)
 	if err != nil {
-		return usageError{err}
+		return terminal.Usage(err)
 	}
 	written, err := exportPages(ctx, c, call, d.Definition.Collection, w)
 	if err := errors.Join(err, w.Close()); err != nil {
 		return err
 	}
 	if c.String("to") != "" {
-		fmt.Fprintf(c.Root().Writer, "Wrote %s to %s.\n", count(written, "record"), c.String("to"))
+		fmt.Fprintf(c.Root().Writer, "Wrote %s to %s.\n", terminal.Count(written, "record"), c.String("to"))
 	}
 	return nil
 }
 
 // exportPages reads page after page. They are ordered by id unless told otherwise, so that a record that is added
 // meanwhile, whose id is later, shifts no page.
-func exportPages(ctx context.Context, c *cli.Command, call caller, collection string,
+func exportPages(ctx context.Context, c *cli.Command, call Caller, collection string,
 	w sheet.Writer) (written int, err error) {
 	const page = 1000
-	line := newProgressLine(c.Root().ErrWriter)
-	defer line.done()
+	line := terminal.NewProgressLine(c.Root().ErrWriter)
+	defer line.Done()
 	for offset := 0; ; offset += page {
 		ask := queryOf(c, page, offset)
 		var listing finding.Listing
-		if err := call.get(ctx, recordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
+		if err := call.Get(ctx, RecordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
 			return written, err
 		}
 		for _, r := range listing.Records {
@@ -115,6 +117,6 @@ func exportPages(ctx context.Context, c *cli.Command, call caller, collection st
 		if len(listing.Records) < page {
 			return written, nil
 		}
-		line.show(fmt.Sprintf("writing %s: %d of %d", collection, written, listing.Total))
+		line.Show(fmt.Sprintf("writing %s: %d of %d", collection, written, listing.Total))
 	}
 }

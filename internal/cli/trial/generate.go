@@ -1,4 +1,4 @@
-package cli
+package trial
 
 import (
 	"context"
@@ -8,10 +8,13 @@ import (
 
 	"homing/core/definition"
 	"homing/generate"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/wire"
 )
 
-func generateCommand() *cli.Command {
+// GenerateCommand is homing generate.
+func GenerateCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "generate",
 		Usage:     "write typed structures for your app from the definitions",
@@ -21,31 +24,31 @@ func generateCommand() *cli.Command {
 EXAMPLES
    homing generate go > records/records.go
    homing generate typescript trails.yaml structures.yaml > records.ts`,
-		Flags: centralFlags(),
+		Flags: office.CentralFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
-				return usageError{fmt.Errorf("for which language? (see %s --help)", c.FullName())}
+				return terminal.Usage(fmt.Errorf("for which language? (see %s --help)", c.FullName()))
 			}
 			var definitions []definition.Definition
 			if files := c.Args().Tail(); len(files) > 0 {
 				var err error
-				if definitions, err = readDefinitions(files); err != nil {
+				if definitions, err = office.ReadDefinitions(files); err != nil {
 					return err
 				}
 			} else {
-				call, err := newCaller(c)
+				call, err := office.NewCaller(c)
 				if err != nil {
 					return err
 				}
 				var all wire.Definitions
-				if err := call.get(ctx, "/v1/definitions", &all); err != nil {
+				if err := call.Get(ctx, "/v1/definitions", &all); err != nil {
 					return err
 				}
 				definitions = all.Definitions
 			}
 			text, err := generate.Write(c.Args().First(), definitions)
 			if err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 			_, err = c.Root().Writer.Write(text)
 			return err

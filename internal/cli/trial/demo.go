@@ -1,4 +1,6 @@
-package cli
+// Package trial is the commands that try something out with data that is made up: the demo, rehearsals, a merge, and
+// structures for an app.
+package trial
 
 import (
 	"context"
@@ -21,6 +23,9 @@ import (
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
+	"homing/internal/cli/intake"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/service"
 )
 
@@ -34,7 +39,8 @@ var demoWorkers = []struct {
 }{{"runa", rights.Lead, rights.All}, {"mira", rights.Worker, "kell crew"}, {"tobin", rights.Worker, "ostra crew"},
 	{"ansel", rights.Reader, rights.All}}
 
-func demoCommand() *cli.Command {
+// DemoCommand is homing demo.
+func DemoCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
 		Usage: "play a short story with made-up data: two crews, one central, no signal in between",
@@ -43,8 +49,8 @@ signal and come home. Then it stays up for you to look around, until Ctrl-C. Eve
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "once", Usage: "end after the story; fails when the final check does"},
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0", Usage: "`HOST:PORT` to answer on; port 0 takes a free one",
-				Sources: env("LISTEN")},
-			&cli.StringFlag{Name: "data", Value: ".demo", Usage: "`FOLDER` of everything the demo keeps", Sources: env("DATA")},
+				Sources: office.Env("LISTEN")},
+			&cli.StringFlag{Name: "data", Value: ".demo", Usage: "`FOLDER` of everything the demo keeps", Sources: office.Env("DATA")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			s := &story{out: c.Root().Writer, folder: c.String("data")}
@@ -95,7 +101,7 @@ func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
 	s.say("Starting central with its own PostgreSQL in %s …", s.folder)
 	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"),
 		AdminPassword: demoPassword,
-		Build:         build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
+		Build:         terminal.Build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
 		RateBurst: 400})
 	if err != nil {
 		return err
@@ -128,21 +134,21 @@ func (s *story) prepare(ctx context.Context) error {
 	if _, err := os.Stat(marker); err == nil {
 		return nil
 	}
-	line := newProgressLine(s.out)
+	line := terminal.NewProgressLine(s.out)
 	for at := 0; at < len(records); {
 		end := at
-		for end < len(records) && records[end].Collection == records[at].Collection && end-at < rowsAtOnce {
+		for end < len(records) && records[end].Collection == records[at].Collection && end-at < intake.RowsAtOnce {
 			end++
 		}
 		if err := s.load(ctx, records[at:end]); err != nil {
 			return err
 		}
 		at = end
-		line.show(fmt.Sprintf("loading the demo data: %d of %d records", at, len(records)))
+		line.Show(fmt.Sprintf("loading the demo data: %d of %d records", at, len(records)))
 	}
-	line.done()
+	line.Done()
 	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.",
-		count(len(records), "record"))
+		terminal.Count(len(records), "record"))
 	return os.WriteFile(marker, nil, 0o644)
 }
 

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"encoding/json"
@@ -11,10 +11,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
+	"homing/core/merge"
 )
 
 // fieldFlags set the fields of a record on the command line.
-func fieldFlags(clearing bool) []cli.Flag {
+func FieldFlags(clearing bool) []cli.Flag {
 	flags := []cli.Flag{
 		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times",
 			Config: cli.StringConfig{TrimSpace: false}},
@@ -27,56 +28,58 @@ func fieldFlags(clearing bool) []cli.Flag {
 }
 
 // fieldsFrom reads what the flags set, by the types of the definition. Cleared fields are null.
-func fieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMessage, error) {
+func FieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMessage, error) {
 	fields := map[string]json.RawMessage{}
 	if file := c.String("fields"); file != "" {
-		text, err := readAll(file)
+		text, err := ReadAll(file)
 		if err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal(text, &fields); err != nil || fields == nil {
-			return nil, codedError{fmt.Errorf("%s does not hold a JSON object of fields: %v", file, err), exitRefused}
+			return nil, Coded(fmt.Errorf("%s does not hold a JSON object of fields: %v", file, err), ExitRefused)
 		}
 	}
 	for _, text := range c.StringSlice("set") {
 		name, value, found := strings.Cut(text, "=")
 		name = strings.TrimSpace(name)
 		if !found || name == "" {
-			return nil, usageError{fmt.Errorf("--set %q: write FIELD=VALUE", text)}
+			return nil, Usage(fmt.Errorf("--set %q: write FIELD=VALUE", text))
 		}
 		field, known := d.Field(name)
 		if !known {
-			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
-				strings.Join(fieldNames(d), ", ")), exitRefused}
+			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
+				strings.Join(FieldNames(d), ", ")), ExitRefused)
 		}
 		raw, err := typed(field, value)
 		if err != nil {
-			return nil, codedError{err, exitRefused}
+			return nil, Coded(err, ExitRefused)
 		}
 		fields[name] = raw
 	}
 	for _, name := range c.StringSlice("clear") {
 		if _, known := d.Field(name); !known {
-			return nil, codedError{fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
-				strings.Join(fieldNames(d), ", ")), exitRefused}
+			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
+				strings.Join(FieldNames(d), ", ")), ExitRefused)
 		}
 		fields[name] = json.RawMessage("null")
 	}
 	if len(fields) == 0 {
-		return nil, usageError{fmt.Errorf("which fields? Give --set FIELD=VALUE or --fields FILE (see %s --help)",
-			c.FullName())}
+		return nil, Usage(fmt.Errorf("which fields? Give --set FIELD=VALUE or --fields FILE (see %s --help)",
+			c.FullName()))
 	}
 	return fields, nil
 }
 
-func readAll(file string) ([]byte, error) {
+// ReadAll reads a file, or standard input for -.
+func ReadAll(file string) ([]byte, error) {
 	if file == "-" {
 		return io.ReadAll(os.Stdin)
 	}
 	return os.ReadFile(file)
 }
 
-func fieldNames(d definition.Definition) []string {
+// FieldNames are the names of the fields of a definition.
+func FieldNames(d definition.Definition) []string {
 	names := make([]string, len(d.Fields))
 	for n, field := range d.Fields {
 		names[n] = field.Name
@@ -117,4 +120,22 @@ func typed(field definition.Field, value string) (json.RawMessage, error) {
 			value)
 	}
 	return json.RawMessage(value), nil
+}
+
+// settlingValue reads the value that a disputed field is to have.
+func SettlingValue(d *definition.Collection, name, text string) (json.RawMessage, error) {
+	if name == merge.RecordRemoval {
+		switch text {
+		case "true", "removed":
+			return json.RawMessage("true"), nil
+		case "false", "stays":
+			return json.RawMessage("false"), nil
+		}
+		return nil, Usage(fmt.Errorf("%q: say removed or stays", text))
+	}
+	field, known := d.FieldAt(name)
+	if !known {
+		return nil, Coded(fmt.Errorf("%s has no field %q", d.Definition.Collection, name), ExitNotFound)
+	}
+	return typed(field, text)
 }

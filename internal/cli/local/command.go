@@ -1,4 +1,5 @@
-package cli
+// Package local is homing local: the commands that work with the local store of a device, with signal or without.
+package local
 
 import (
 	"context"
@@ -14,14 +15,15 @@ import (
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
-	"homing/core/change"
 	"homing/core/definition"
-	"homing/core/merge"
 	"homing/device"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/wire"
 )
 
-func localCommand() *cli.Command {
+// Command is homing local.
+func Command() *cli.Command {
 	return &cli.Command{
 		Name:  "local",
 		Usage: "work with a local store, with signal or without",
@@ -29,37 +31,37 @@ func localCommand() *cli.Command {
 or a text that only one record's label has.`,
 		Commands: []*cli.Command{
 			{Name: "enrol", Usage: "make a local store and enrol it as a device", Action: enrol,
-				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central",
-					Sources: env("CENTRAL")},
+				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: office.DefaultCentral, Usage: "`URL` of central",
+					Sources: office.Env("CENTRAL")},
 					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
 					&cli.StringFlag{Name: "link", Usage: "address and code in one, as the QR code carries them: " +
 						"`https://CENTRAL/enrol#CODE`"},
 					&cli.StringFlag{Name: "name", Usage: "what people call the device; the machine's name when left out"})},
-			{Name: "status", Usage: "show what the store holds, owes and last did", Flags: storeFlags(jsonFlag),
+			{Name: "status", Usage: "show what the store holds, owes and last did", Flags: storeFlags(terminal.JSON),
 				Action: localStatus},
 			{Name: "list", Usage: "list records", ArgsUsage: "COLLECTION",
-				Flags: storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(false)},
+				Flags: storeFlags(append(office.QueryFlags(), terminal.JSON)...), Action: localList(false)},
 			{Name: "look-up", Usage: "look for records at central, of a collection that is not kept whole; needs signal",
 				ArgsUsage:   "COLLECTION",
 				Description: "What a definition keeps on demand stays on this device and is listed without signal from then on.",
-				Flags:       storeFlags(append(queryFlags(), jsonFlag)...), Action: localList(true)},
+				Flags:       storeFlags(append(office.QueryFlags(), terminal.JSON)...), Action: localList(true)},
 			{Name: "children", Usage: "list the records that belong to one", ArgsUsage: "COLLECTION RECORD",
-				Flags: storeFlags(jsonFlag), Action: localChildren},
-			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(jsonFlag),
+				Flags: storeFlags(terminal.JSON), Action: localChildren},
+			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(terminal.JSON),
 				Action: localShow},
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION",
-				Flags: storeFlags(append(fieldFlags(false), jsonFlag)...), Action: localAdd},
+				Flags: storeFlags(append(terminal.FieldFlags(false), terminal.JSON)...), Action: localAdd},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
-				Flags: storeFlags(append(fieldFlags(true), jsonFlag, seenFlag)...), Action: localEdit},
+				Flags: storeFlags(append(terminal.FieldFlags(true), terminal.JSON, seenFlag)...), Action: localEdit},
 			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
 				Flags: storeFlags(seenFlag, &cli.BoolFlag{Name: "with-children",
 					Usage: "also remove the records that belong to it, where their definition says that they go with it"})},
 			{Name: "settle", Usage: "settle a disputed field, with signal or without",
-				ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(jsonFlag), Action: localSettle},
-			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(jsonFlag),
+				ArgsUsage: "COLLECTION RECORD FIELD VALUE", Flags: storeFlags(terminal.JSON), Action: localSettle},
+			{Name: "review", Usage: "show what will be sent, field by field, from what to what", Flags: storeFlags(terminal.JSON),
 				Action: localReview},
 			{Name: "send-again", Usage: "offer central once more what it has refused, as it is", ArgsUsage: "NUMBER",
-				Flags: storeFlags(jsonFlag), Action: localSendAgain,
+				Flags: storeFlags(terminal.JSON), Action: localSendAgain,
 				Description: "NUMBER is that of the change in homing local review. An edit of the record mends it and needs " +
 					"no more than the next exchange."},
 			{Name: "discard", Usage: "give up what central has refused", ArgsUsage: "NUMBER", Action: localDiscard,
@@ -67,14 +69,14 @@ or a text that only one record's label has.`,
 					"first added to a file beside the store.",
 				Flags: storeFlags(&cli.StringFlag{Name: "backup",
 					Usage: "`FILE` to add it to; beside the store when left out"})},
-			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(jsonFlag),
+			{Name: "push", Usage: "send what is unsent", Flags: storeFlags(terminal.JSON),
 				Action: exchangeWith((*device.Store).Push)},
-			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(jsonFlag),
+			{Name: "pull", Usage: "fetch what others did", Flags: storeFlags(terminal.JSON),
 				Action: exchangeWith((*device.Store).Pull)},
 			{Name: "exchange", Usage: "push until everything is answered, then pull to the head", Action: exchangeOrEvery,
 				Description: `With --every it goes on until Ctrl-C: after a random first delay, so that a fleet does not come all at once, and again each time the
 span has passed. When central cannot be reached it tries again after a growing delay, and as soon as it is back all is sent.`,
-				Flags: storeFlags(jsonFlag, &cli.DurationFlag{Name: "every",
+				Flags: storeFlags(terminal.JSON, &cli.DurationFlag{Name: "every",
 					Usage: "exchange again and again, such as every `10m`"},
 					&cli.BoolFlag{Name: "hold-back", Usage: "with --every: not while the link is metered (see homing local metered)"},
 					&cli.BoolFlag{Name: "load-anew", Usage: "let go of what is here, but for what is unsent, and load it again " +
@@ -83,9 +85,9 @@ span has passed. When central cannot be reached it tries again after a growing d
 				ArgsUsage: "[EXCHANGE]", Action: localLog,
 				Description: "EXCHANGE is its number in the list, from 1 for the last. What travelled is kept for 30 days, or " +
 					"50,000 changes and records; a first load is not kept record by record.",
-				Flags: storeFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
+				Flags: storeFlags(terminal.JSON, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
 			{Name: "listen", Usage: "pull what others do as soon as central says that there is something, until Ctrl-C",
-				Flags: storeFlags(jsonFlag), Action: localListen},
+				Flags: storeFlags(terminal.JSON), Action: localListen},
 			{Name: "group", Usage: "save several changes that stand or fall together", ArgsUsage: "FILE", Action: localGroup,
 				Description: `FILE holds a JSON list; - reads it from the standard input. Each member has a kind (add, edit or remove), a collection, the id of the record
 where there is one, and fields. A member may be called something with as; $NAME in a later member's fields is then its id.
@@ -93,9 +95,9 @@ where there is one, and fields. A member may be called something with as; $NAME 
 EXAMPLE
    [{"kind": "add", "collection": "structures", "as": "bridge", "fields": {"name": "Long Bridge", "kind": "bridge"}},
     {"kind": "add", "collection": "inspections", "fields": {"structure": "$bridge", "finding": "sound"}}]`,
-				Flags: storeFlags(jsonFlag)},
+				Flags: storeFlags(terminal.JSON)},
 			{Name: "cursors", Usage: "see how far each collection is pulled, and turn that back", Commands: []*cli.Command{
-				{Name: "list", Usage: "list each collection's cursor, head and lag", Flags: storeFlags(jsonFlag),
+				{Name: "list", Usage: "list each collection's cursor, head and lag", Flags: storeFlags(terminal.JSON),
 					Action: localCursors},
 				{Name: "turn-back", Usage: "set a cursor back: the next exchange pulls again what came after it",
 					ArgsUsage: "COLLECTION POSITION", Flags: storeFlags(), Action: localTurnBack},
@@ -103,7 +105,7 @@ EXAMPLE
 					"next exchange", ArgsUsage: "COLLECTION", Flags: storeFlags(), Action: localForget},
 			}},
 			{Name: "lost", Usage: "what a restored central has lost and this device still has", Commands: []*cli.Command{
-				{Name: "list", Usage: "list it", Flags: storeFlags(jsonFlag), Action: localLost},
+				{Name: "list", Usage: "list it", Flags: storeFlags(terminal.JSON), Action: localLost},
 				{Name: "offer", Usage: "send it to central as a change of yours", ArgsUsage: "COLLECTION RECORD",
 					Action: localOffer,
 					Description: "Wait for the devices that it came from first: what they offer themselves keeps its author, and " +
@@ -119,8 +121,8 @@ EXAMPLE
 			{Name: "attach", Usage: "make a detached store a device again, with what it holds", Action: localAttach,
 				Description: `At the same central it goes on where it was. At another, all that it holds is offered as new, and records with the same ids are merged. With
 --discard what it holds is given up, and loaded from central. A backup is made first.`,
-				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: defaultCentral, Usage: "`URL` of central",
-					Sources: env("CENTRAL")},
+				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: office.DefaultCentral, Usage: "`URL` of central",
+					Sources: office.Env("CENTRAL")},
 					&cli.StringFlag{Name: "code", Usage: "the one-time enrolment `CODE`; not needed while central is open"},
 					&cli.StringFlag{Name: "name", Usage: "what people call the device; as before when left out"},
 					&cli.BoolFlag{Name: "discard", Usage: "give up what the store holds"},
@@ -129,7 +131,7 @@ EXAMPLE
 				Flags: storeFlags(), Action: localMetered},
 			{Name: "budget", Usage: "bound the room for records that were looked up, such as 50MB; 0 lifts the bound",
 				ArgsUsage: "SIZE", Flags: storeFlags(), Action: localBudget},
-			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(jsonFlag), Action: localPeople},
+			{Name: "people", Usage: "list the workers who use this device", Flags: storeFlags(terminal.JSON), Action: localPeople},
 			{Name: "join", Usage: "let a further worker use this device, with a code of theirs", Action: localJoin,
 				Description: secretHelp, Flags: storeFlags(&cli.StringFlag{Name: "code", Required: true,
 					Usage: "the one-time `CODE`"}, secretFlag())},
@@ -159,9 +161,9 @@ EXAMPLE
 func storeFlags(more ...cli.Flag) []cli.Flag {
 	return append(more, &cli.StringFlag{Name: "passphrase-file",
 		Usage:   "`FILE` whose first line is the passphrase of an encrypted store; or HOMING_PASSPHRASE",
-		Sources: env("PASSPHRASE_FILE")},
+		Sources: office.Env("PASSPHRASE_FILE")},
 		&cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder",
-			Sources: env("STORE")})
+			Sources: office.Env("STORE")})
 }
 
 func storePath(c *cli.Command) (string, error) {
@@ -172,7 +174,7 @@ func storePath(c *cli.Command) (string, error) {
 	if data == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
-			return "", usageError{fmt.Errorf("no home folder (%w): say where the store is with --store FILE", err)}
+			return "", terminal.Usage(fmt.Errorf("no home folder (%w): say where the store is with --store FILE", err))
 		}
 		data = filepath.Join(home, ".local", "share")
 	}
@@ -186,8 +188,8 @@ func openStore(ctx context.Context, c *cli.Command) (*device.Store, error) {
 		return nil, err
 	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-		return nil, codedError{fmt.Errorf("there is no local store at %s; make one with homing local enrol, or name "+
-			"another with --store", path), exitNotFound}
+		return nil, terminal.Coded(fmt.Errorf("there is no local store at %s; make one with homing local enrol, or name "+
+			"another with --store", path), terminal.ExitNotFound)
 	}
 	passphrase, err := passphraseOf(c)
 	if err != nil {
@@ -209,7 +211,7 @@ func passphraseOf(c *cli.Command) (string, error) {
 	}
 	line, _, _ := strings.Cut(string(text), "\n")
 	if line = strings.TrimRight(line, "\r"); line == "" {
-		return "", usageError{fmt.Errorf("the first line of %s is empty", path)}
+		return "", terminal.Usage(fmt.Errorf("the first line of %s is empty", path))
 	}
 	return line, nil
 }
@@ -231,7 +233,7 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	name := c.String("name")
 	if name == "" {
 		if name, err = os.Hostname(); err != nil {
-			return usageError{errors.New("give the device a name with --name")}
+			return terminal.Usage(errors.New("give the device a name with --name"))
 		}
 	}
 	passphrase, err := passphraseOf(c)
@@ -246,7 +248,7 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	address, code := c.String("central"), c.String("code")
 	if c.IsSet("link") {
 		if address, code, err = wire.ReadEnrolmentLink(c.String("link")); err != nil {
-			return usageError{err}
+			return terminal.Usage(err)
 		}
 	}
 	if err := store.Enrol(ctx, address, code, name); err != nil {
@@ -260,7 +262,7 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	fmt.Fprintf(w, "Enrolled %s for %s (%s) in %s.\nLoad it with: homing local exchange\n", status.Name, status.Worker,
 		status.Role, path)
 	if status.Open {
-		fmt.Fprintln(w, openNotice)
+		fmt.Fprintln(w, office.OpenNotice)
 	}
 	return nil
 }
@@ -273,7 +275,7 @@ func localStatus(ctx context.Context, c *cli.Command) error {
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, status)
+			return terminal.WriteJSON(w, status)
 		}
 		if !status.Enrolled {
 			fmt.Fprintf(w, "Store     %s\nNot enrolled yet: homing local enrol --code CODE\n", status.Path)
@@ -285,12 +287,12 @@ func localStatus(ctx context.Context, c *cli.Command) error {
 			return nil
 		}
 		fmt.Fprintln(w)
-		t := newTable(w, "COLLECTION", "RECORDS", "UNSENT", "CURSOR", "HEAD", "KEPT", "AS OF")
+		t := terminal.NewTable(w, "COLLECTION", "RECORDS", "UNSENT", "CURSOR", "HEAD", "KEPT", "AS OF")
 		for _, one := range status.Collections {
-			t.row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, kept(one),
-				strings.TrimRight(whenever(one.PulledAt)+", "+string(one.Age), ", "))
+			t.Row(one.Name, one.Records, one.Pending, one.Cursor, one.Head, kept(one),
+				strings.TrimRight(terminal.Whenever(one.PulledAt)+", "+string(one.Age), ", "))
 		}
-		return t.flush()
+		return t.Flush()
 	})
 }
 
@@ -319,26 +321,26 @@ func printStatus(w io.Writer, status device.Status) {
 	fmt.Fprintf(w, "Outbox    %d unsent, %d refused, %d waiting\n", status.Unsent, status.Refused, status.Waiting)
 	for _, one := range status.People {
 		if !one.SignedIn && one.Unsent > 0 {
-			fmt.Fprintf(w, "Sealed    %s by %s\n", count(one.Unsent, "change"), one.Name)
+			fmt.Fprintf(w, "Sealed    %s by %s\n", terminal.Count(one.Unsent, "change"), one.Name)
 		}
 	}
 	if status.Budget > 0 {
-		fmt.Fprintf(w, "Looked up %s of %s\n", size(int(status.LookedUp)), size(int(status.Budget)))
+		fmt.Fprintf(w, "Looked up %s of %s\n", terminal.Size(int(status.LookedUp)), terminal.Size(int(status.Budget)))
 	}
 	if status.Metered {
 		fmt.Fprintln(w, "Link      metered")
 	}
 	if status.OffsetMS != nil {
 		zero := int64(0)
-		fmt.Fprintf(w, "Clock     %s\n", skew(status.OffsetMS, &zero))
+		fmt.Fprintf(w, "Clock     %s\n", office.Skew(status.OffsetMS, &zero))
 	}
 	switch {
 	case status.Last == nil:
 		fmt.Fprintln(w, "Exchange  none yet")
 	case status.Last.Error != "":
-		fmt.Fprintf(w, "Exchange  %s, broke off: %s\n", when(status.Last.EndedAt), status.Last.Error)
+		fmt.Fprintf(w, "Exchange  %s, broke off: %s\n", terminal.When(status.Last.EndedAt), status.Last.Error)
 	default:
-		fmt.Fprintf(w, "Exchange  %s, %d sent, %d received\n", when(status.Last.EndedAt), status.Last.Summary.Sent,
+		fmt.Fprintf(w, "Exchange  %s, %d sent, %d received\n", terminal.When(status.Last.EndedAt), status.Last.Summary.Sent,
 			status.Last.Summary.Received)
 	}
 	if status.Open {
@@ -348,7 +350,7 @@ func printStatus(w io.Writer, status device.Status) {
 
 func localTarget(ctx context.Context, c *cli.Command, work func(*device.Store, *definition.Collection,
 	uuid.UUID) error) error {
-	args, err := arguments(c, "COLLECTION", "RECORD")
+	args, err := terminal.Arguments(c, "COLLECTION", "RECORD")
 	if err != nil {
 		return err
 	}
@@ -366,7 +368,7 @@ func localTarget(ctx context.Context, c *cli.Command, work func(*device.Store, *
 }
 
 func fieldsForDevice(c *cli.Command, d definition.Definition) (device.Fields, error) {
-	raw, err := fieldsFrom(c, d)
+	raw, err := terminal.FieldsFrom(c, d)
 	if err != nil {
 		return nil, err
 	}
@@ -378,7 +380,7 @@ func fieldsForDevice(c *cli.Command, d definition.Definition) (device.Fields, er
 }
 
 func localAdd(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION")
+	args, err := terminal.Arguments(c, "COLLECTION")
 	if err != nil {
 		return err
 	}
@@ -413,15 +415,9 @@ func localEdit(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return saved(c, r, "Edited"+metOthers(r.Decisions))
+		return saved(c, r, "Edited"+terminal.MetOthers(r.Decisions))
 	})
 }
-
-// What became of an edit that met others, at central and on a device.
-const (
-	heldWords   = ", but held for a person where others had changed the same field (homing conflicts list)"
-	mergedWords = ", merged with what others changed meanwhile"
-)
 
 var seenFlag = &cli.StringFlag{Name: "seen", Usage: "the `FILE` that homing local show --json wrote of the record " +
 	"that you saw; " +
@@ -434,37 +430,24 @@ func seenRecord(c *cli.Command, d definition.Definition, id uuid.UUID) ([]device
 	}
 	text, err := os.ReadFile(c.String("seen"))
 	if err != nil {
-		return nil, usageError{err}
+		return nil, terminal.Usage(err)
 	}
 	var seen device.Record
 	if err := json.Unmarshal(text, &seen); err != nil {
-		return nil, usageError{fmt.Errorf("%s is not what homing local show --json writes: %w", c.String("seen"), err)}
+		return nil, terminal.Usage(fmt.Errorf("%s is not what homing local show --json writes: %w", c.String("seen"), err))
 	}
 	if seen.Collection != d.Collection || seen.ID != id {
-		return nil, usageError{fmt.Errorf("%s holds another record: %s of %s", c.String("seen"), seen.ID, seen.Collection)}
+		return nil, terminal.Usage(fmt.Errorf("%s holds another record: %s of %s", c.String("seen"), seen.ID, seen.Collection))
 	}
 	return []device.SaveOption{device.Saw(seen)}, nil
 }
 
-// metOthers says what became of an edit whose author had not seen the latest state.
-func metOthers(decisions []change.Decision) string {
-	for _, decision := range decisions {
-		if decision.Rule == string(merge.Ask) || decision.Rule == string(merge.AskRemoval) {
-			return heldWords
-		}
-	}
-	if len(decisions) > 0 {
-		return mergedWords
-	}
-	return ""
-}
-
 func saved(c *cli.Command, r device.Record, done string) error {
 	if c.Bool("json") {
-		return writeJSON(c.Root().Writer, r)
+		return terminal.WriteJSON(c.Root().Writer, r)
 	}
 	fmt.Fprintf(c.Root().Writer, "%s: %s (%s %s). Saved on this device; unsent: %s.\n", done, r.Label, r.Collection,
-		r.ID, count(r.Pending, "change"))
+		r.ID, terminal.Count(r.Pending, "change"))
 	return nil
 }
 
@@ -479,7 +462,7 @@ func localRemove(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if also > 0 && !c.Bool("with-children") {
-			return fmt.Errorf("%w: %s would go with it; add --with-children", device.ErrHasChildren, count(also, "record"))
+			return fmt.Errorf("%w: %s would go with it; add --with-children", device.ErrHasChildren, terminal.Count(also, "record"))
 		}
 		saw, err := seenRecord(c, d.Definition, id)
 		if err != nil {

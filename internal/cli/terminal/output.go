@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"encoding/json"
@@ -18,26 +18,30 @@ import (
 	"homing/core/record"
 )
 
-var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "write JSON for programs instead of text for people"}
+// JSON asks for JSON instead of text.
+var JSON = &cli.BoolFlag{Name: "json", Usage: "write JSON for programs instead of text for people"}
 
-func writeJSON(w io.Writer, value any) error {
+// WriteJSON writes a value as indented JSON.
+func WriteJSON(w io.Writer, value any) error {
 	encoder := json.NewEncoder(w)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(value)
 }
 
-// table writes rows under a heading, in columns as wide as they need to be.
-type table struct {
+// Table writes rows under a heading, in columns as wide as they need to be.
+type Table struct {
 	w    io.Writer
 	rows *[][]string
 }
 
-func newTable(w io.Writer, headings ...string) table {
-	return table{w, &[][]string{headings}}
+// NewTable makes a table with its headings.
+func NewTable(w io.Writer, headings ...string) Table {
+	return Table{w, &[][]string{headings}}
 }
 
-func (t table) row(cells ...any) {
+// Row puts a row of cells under those before.
+func (t Table) Row(cells ...any) {
 	texts := make([]string, len(cells))
 	for n, cell := range cells {
 		// A value from the field must not be able to move the cursor about.
@@ -51,7 +55,8 @@ func (t table) row(cells ...any) {
 	*t.rows = append(*t.rows, texts)
 }
 
-func (t table) flush() error {
+// Flush writes the table.
+func (t Table) Flush() error {
 	widths := map[int]int{}
 	for _, row := range *t.rows {
 		for n, cell := range row {
@@ -72,7 +77,7 @@ func (t table) flush() error {
 }
 
 // shorten keeps a cell within a width; people see by the dots that there is more.
-func shorten(text string, width int) string {
+func Shorten(text string, width int) string {
 	runes := []rune(text)
 	if len(runes) <= width {
 		return text
@@ -81,7 +86,7 @@ func shorten(text string, width int) string {
 }
 
 // plain writes a value as people read it; a point as latitude and longitude.
-func plain(raw json.RawMessage) string {
+func Plain(raw json.RawMessage) string {
 	var point struct {
 		Type        string    `json:"type"`
 		Coordinates []float64 `json:"coordinates"`
@@ -94,7 +99,7 @@ func plain(raw json.RawMessage) string {
 }
 
 // edited writes what happened to a field: from what to what, and for a new record only to what.
-func edited(kind change.Kind, edit record.Edit, from, to string) string {
+func Edited(kind change.Kind, edit record.Edit, from, to string) string {
 	switch {
 	case kind == change.Add:
 		return to
@@ -106,29 +111,32 @@ func edited(kind change.Kind, edit record.Edit, from, to string) string {
 	return from + " → " + to
 }
 
-func when(t time.Time) string {
+// When shows a time as people read it.
+func When(t time.Time) string {
 	if t.IsZero() {
 		return "-"
 	}
 	return t.Local().Format("2006-01-02 15:04:05")
 }
 
-func whenever(t *time.Time) string {
+// Whenever is When for a time that may not be.
+func Whenever(t *time.Time) string {
 	if t == nil {
 		return "never"
 	}
-	return when(*t)
+	return When(*t)
 }
 
 // count writes a number with its noun.
-func count(n int, noun string) string {
+func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-func size(bytes int) string {
+// Size shows a number of bytes.
+func Size(bytes int) string {
 	switch {
 	case bytes < 10_000:
 		return fmt.Sprintf("%d B", bytes)
@@ -139,24 +147,26 @@ func size(bytes int) string {
 }
 
 // onTerminal says whether w is a terminal that a person looks at.
-func onTerminal(w io.Writer) bool {
+func OnTerminal(w io.Writer) bool {
 	file, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(file.Fd()))
 }
 
 // progressLine shows progress in one line of a terminal, and at most a line a second elsewhere.
-type progressLine struct {
+type ProgressLine struct {
 	w     io.Writer
 	live  bool
 	width int
 	last  time.Time
 }
 
-func newProgressLine(w io.Writer) *progressLine {
-	return &progressLine{w: w, live: onTerminal(w), last: time.Now()}
+// NewProgressLine makes a line on w, if that is a terminal.
+func NewProgressLine(w io.Writer) *ProgressLine {
+	return &ProgressLine{w: w, live: OnTerminal(w), last: time.Now()}
 }
 
-func (p *progressLine) show(text string) {
+// Show puts a text in the place of the one before.
+func (p *ProgressLine) Show(text string) {
 	if p.live {
 		fmt.Fprintf(p.w, "\r%-*s", p.width, text)
 		p.width = len([]rune(text))
@@ -168,7 +178,8 @@ func (p *progressLine) show(text string) {
 	}
 }
 
-func (p *progressLine) done() {
+// Done takes the line away.
+func (p *ProgressLine) Done() {
 	if p.live && p.width > 0 {
 		fmt.Fprintf(p.w, "\r%*s\r", p.width, "")
 	}

@@ -1,4 +1,4 @@
-package cli
+package trial
 
 import (
 	"context"
@@ -13,6 +13,9 @@ import (
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
+	"homing/internal/cli/local"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/service"
 )
 
@@ -62,7 +65,7 @@ func (s *story) tell(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := printReview(s.out, queue); err != nil {
+		if err := local.PrintReview(s.out, queue); err != nil {
 			return err
 		}
 	}
@@ -108,7 +111,7 @@ func (s *story) exchange(ctx context.Context, c crew) error {
 	}
 	s.say("   %-17s sent %d: %d applied, %d merged, %d held, %d refused; received %d; %s up, %s down, %s", c.device,
 		summary.Sent, summary.Applied, summary.Merged,
-		summary.Held, summary.Refused, summary.Received, size(summary.BytesUp), size(summary.BytesDown),
+		summary.Held, summary.Refused, summary.Received, terminal.Size(summary.BytesUp), terminal.Size(summary.BytesDown),
 		summary.Took.Round(time.Millisecond))
 	return nil
 }
@@ -120,7 +123,7 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 		return err
 	}
 	state, note := "damaged", "Two deck boards broken at the east end"
-	if plain(bridge.Fields["state"]) == state {
+	if terminal.Plain(bridge.Fields["state"]) == state {
 		state, note = "worn", "Deck boards replaced; hand rail still loose"
 	}
 	if _, err = mira.store.Edit(ctx, "structures", demo.LongBridge,
@@ -150,14 +153,14 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	}
 	s.say("          and a repair: %s, at a cost of %s, until central numbers it. Her tablet counts %s inspections "+
 		"and %s findings at the bridge now.",
-		s.repair.Provisional["number"], plain(s.repair.Fields["cost"]), plain(counted.Fields["inspections"]),
-		plain(counted.Fields["findings"]))
+		s.repair.Provisional["number"], terminal.Plain(s.repair.Fields["cost"]), terminal.Plain(counted.Fields["inspections"]),
+		terminal.Plain(counted.Fields["findings"]))
 	later := "Passable for one person at a time"
-	if plain(bridge.Fields["note"]) == later {
+	if terminal.Plain(bridge.Fields["note"]) == later {
 		later = "Passable"
 	}
 	if _, err = tobin.store.Edit(ctx, "structures", demo.LongBridge,
-		device.Fields{"built": 1931 + (len(plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
+		device.Fields{"built": 1931 + (len(terminal.Plain(bridge.Fields["note"])) % 40), "note": later}); err != nil {
 		return err
 	}
 	// A save of its own, so that the story shows a merge and a held conflict side by side.
@@ -175,7 +178,7 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 	}
 	s.say("   tobin  corrects when the Long Bridge was built, notes %q a little later, sets it to \"out of use\", "+
 		"and removes %s,", later, signposts.Records[0].Label)
-	s.say("          with %s below it", count(also, "record"))
+	s.say("          with %s below it", terminal.Count(also, "record"))
 	return tobin.store.Remove(ctx, "structures", signposts.Records[0].ID)
 }
 
@@ -191,11 +194,11 @@ func (s *story) bridge(ctx context.Context, mira crew) error {
 		return err
 	}
 	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"],
-		repair.Label, plain(repair.Fields["reported_by"]))
+		repair.Label, terminal.Plain(repair.Fields["reported_by"]))
 	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays. " +
 		"Its state is for a person to say,")
 	s.say("   as the definition asks, so tobin's is held.\n")
-	return printHistory(s.out, history[:min(len(history), 3)])
+	return office.PrintHistory(s.out, history[:min(len(history), 3)])
 }
 
 // settle shows the held conflict, and lets the lead settle it.
@@ -206,7 +209,7 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 		return err
 	}
 	s.say("\n   What waits for a person (homing conflicts list):\n")
-	if err := printConflicts(s.out, open); err != nil {
+	if err := office.PrintConflicts(s.out, open); err != nil {
 		return err
 	}
 	for _, one := range open {
@@ -219,7 +222,7 @@ func (s *story) settle(ctx context.Context, crews ...crew) error {
 			return err
 		}
 		s.say("\n   runa has looked at the pictures and settles it: %s. Both crews get that with their next exchange.",
-			plain(value))
+			terminal.Plain(value))
 	}
 	for _, c := range crews {
 		if err := s.exchange(ctx, c); err != nil {
@@ -238,7 +241,7 @@ func (s *story) compare(ctx context.Context, crews ...crew) error {
 	for _, c := range crews {
 		headings = append(headings, c.device)
 	}
-	t := newTable(s.out, append(headings, "AS COVERED")...)
+	t := terminal.NewTable(s.out, append(headings, "AS COVERED")...)
 	overviews, err := s.service.Central.Overviews(ctx, central.Everything(service.FirstAdminName))
 	if err != nil {
 		return err
@@ -268,9 +271,9 @@ func (s *story) compare(ctx context.Context, crews ...crew) error {
 				differ++
 			}
 		}
-		t.row(append(cells, same)...)
+		t.Row(append(cells, same)...)
 	}
-	if err := t.flush(); err != nil {
+	if err := t.Flush(); err != nil {
 		return err
 	}
 	if differ > 0 {

@@ -1,4 +1,4 @@
-package cli
+package intake
 
 import (
 	"database/sql"

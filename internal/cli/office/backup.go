@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -11,17 +11,19 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"homing/internal/cli/terminal"
 	"homing/service"
 )
 
 func databaseFlags(more ...cli.Flag) []cli.Flag {
 	return append(more, &cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none means the " +
-		"private PostgreSQL in --data", Sources: env("DATABASE")},
+		"private PostgreSQL in --data", Sources: Env("DATABASE")},
 		&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL",
-			Sources: env("DATA")})
+			Sources: Env("DATA")})
 }
 
-func backupCommand() *cli.Command {
+// BackupCommand is homing backup.
+func BackupCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "backup",
 		Usage:     "write all that central has to a file, while it runs",
@@ -36,13 +38,13 @@ EXAMPLES
 		Action: func(ctx context.Context, c *cli.Command) error {
 			path := "homing-" + time.Now().Format("2006-01-02-150405") + ".dump"
 			if c.Args().Len() > 1 {
-				return usageError{errors.New("homing backup takes one FILE")}
+				return terminal.Usage(errors.New("homing backup takes one FILE"))
 			}
 			if c.Args().Present() {
 				path = c.Args().First()
 			}
 			if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
-				return usageError{fmt.Errorf("%s is there already; name a new file", path)}
+				return terminal.Usage(fmt.Errorf("%s is there already; name a new file", path))
 			}
 			if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 				return err
@@ -54,14 +56,15 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.Root().Writer, "Wrote %s (%s). Put it back with: homing restore %s\n", path, size(int(info.Size())),
+			fmt.Fprintf(c.Root().Writer, "Wrote %s (%s). Put it back with: homing restore %s\n", path, terminal.Size(int(info.Size())),
 				path)
 			return nil
 		},
 	}
 }
 
-func restoreCommand() *cli.Command {
+// RestoreCommand is homing restore.
+func RestoreCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "restore",
 		Usage:     "put central back as it was in a backup",
@@ -74,20 +77,20 @@ Changes made after the backup by devices that never come back, or at central its
 backup of the replaced database: homing local lost lists them.`,
 		Flags: databaseFlags(&cli.BoolFlag{Name: "yes", Usage: "do not ask"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "FILE")
+			args, err := terminal.Arguments(c, "FILE")
 			if err != nil {
 				return err
 			}
 			if _, err := os.Stat(args[0]); err != nil {
-				return usageError{err}
+				return terminal.Usage(err)
 			}
 			if !c.Bool("yes") {
-				if !onTerminal(os.Stdin) {
-					return usageError{errors.New("nothing was restored; say --yes to restore without being asked")}
+				if !terminal.OnTerminal(os.Stdin) {
+					return terminal.Usage(errors.New("nothing was restored; say --yes to restore without being asked"))
 				}
-				yes, err := ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Replace all that central has by %s? [y/N] ", args[0]))
+				yes, err := terminal.Ask(c.Root().ErrWriter, os.Stdin, fmt.Sprintf("Replace all that central has by %s? [y/N] ", args[0]))
 				if err != nil || !yes {
-					return codedError{errors.New("nothing was restored"), exitRefused}
+					return terminal.Coded(errors.New("nothing was restored"), terminal.ExitRefused)
 				}
 			}
 			before := args[0] + ".replaced-" + time.Now().Format("2006-01-02-150405") + ".dump"

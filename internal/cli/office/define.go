@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -15,11 +15,13 @@ import (
 
 	"homing/central/changes"
 	"homing/core/definition"
+	"homing/internal/cli/terminal"
 	"homing/web"
 	"homing/wire"
 )
 
-func defineCommand() *cli.Command {
+// DefineCommand is homing define.
+func DefineCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "define",
 		Usage:     "create or change collections from definition files",
@@ -40,27 +42,27 @@ EXAMPLE (trails.yaml)
    sync:
      rules: {length_km: newest}           # newest is the default
      removal: edit-stays`,
-		Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "preview",
+		Flags: CentralFlags(terminal.JSON, &cli.BoolFlag{Name: "preview",
 			Usage: "only say what would change, and which records and devices it touches"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
-				return usageError{fmt.Errorf("which files? (see %s --help)", c.FullName())}
+				return terminal.Usage(fmt.Errorf("which files? (see %s --help)", c.FullName()))
 			}
-			definitions, err := readDefinitions(c.Args().Slice())
+			definitions, err := ReadDefinitions(c.Args().Slice())
 			if err != nil {
 				return err
 			}
-			call, err := newCaller(c)
+			call, err := NewCaller(c)
 			if err != nil {
 				return err
 			}
 			var plans []changes.Plan
-			if err := call.call(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions},
+			if err := call.Send(ctx, http.MethodPost, "/v1/definitions/preview", wire.Definitions{Definitions: definitions},
 				&plans); err != nil {
 				return err
 			}
 			if c.Bool("preview") && c.Bool("json") {
-				return writeJSON(c.Root().Writer, plans)
+				return terminal.WriteJSON(c.Root().Writer, plans)
 			}
 			if !c.Bool("json") {
 				printPlans(c.Root().Writer, plans)
@@ -69,23 +71,23 @@ EXAMPLE (trails.yaml)
 				return nil
 			}
 			var defined []changes.Defined
-			if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions},
+			if err := call.Send(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: definitions},
 				&defined); err != nil {
 				return err
 			}
 			w := c.Root().Writer
 			if c.Bool("json") {
-				return writeJSON(w, defined)
+				return terminal.WriteJSON(w, defined)
 			}
 			byName := map[string]definition.Definition{}
 			for _, d := range definitions {
 				byName[d.Collection] = d
 			}
-			t := newTable(w, "COLLECTION", "VERSION", "OUTCOME", "HOW EDITS OF A FIELD MEET")
+			t := terminal.NewTable(w, "COLLECTION", "VERSION", "OUTCOME", "HOW EDITS OF A FIELD MEET")
 			for _, one := range defined {
-				t.row(one.Collection, one.Version, one.Outcome, rulesOf(byName[one.Collection]))
+				t.Row(one.Collection, one.Version, one.Outcome, rulesOf(byName[one.Collection]))
 			}
-			return t.flush()
+			return t.Flush()
 		},
 	}
 }
@@ -115,15 +117,15 @@ func printPlans(w io.Writer, plans []changes.Plan) {
 			fmt.Fprintf(w, "   %s %s\n", d.Field, d.What)
 		}
 		fmt.Fprintf(w, "   %s, %d to be carried over; %s to get the version with the next exchange\n",
-			count(p.Records, "record"), p.Carried, count(p.Devices, "device"))
+			terminal.Count(p.Records, "record"), p.Carried, terminal.Count(p.Devices, "device"))
 		for _, b := range p.Broken {
-			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, count(b.Records, "record"), b.Example)
+			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, terminal.Count(b.Records, "record"), b.Example)
 		}
 	}
 }
 
 // readDefinitions reads all files and reports everything that is wrong with any of them.
-func readDefinitions(files []string) ([]definition.Definition, error) {
+func ReadDefinitions(files []string) ([]definition.Definition, error) {
 	var all []definition.Definition
 	var wrong []error
 	claimed := map[string]string{}
@@ -146,17 +148,18 @@ func readDefinitions(files []string) ([]definition.Definition, error) {
 		all = append(all, d)
 	}
 	if len(wrong) > 0 {
-		return nil, codedError{fmt.Errorf("nothing was changed:\n%w", errors.Join(wrong...)), exitRefused}
+		return nil, terminal.Coded(fmt.Errorf("nothing was changed:\n%w", errors.Join(wrong...)), terminal.ExitRefused)
 	}
 	return all, nil
 }
 
-func openAPICommand() *cli.Command {
+// OpenAPICommand is homing openapi.
+func OpenAPICommand() *cli.Command {
 	return &cli.Command{
 		Name:  "openapi",
 		Usage: "write the OpenAPI 3.1 description of central's API",
 		Action: func(_ context.Context, c *cli.Command) error {
-			text, err := web.Description(build())
+			text, err := web.Description(terminal.Build())
 			if err != nil {
 				return err
 			}

@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -13,13 +13,16 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/console"
+	"homing/internal/cli/terminal"
 	"homing/service"
 	"homing/wire"
 )
 
-func env(name string) cli.ValueSourceChain { return cli.EnvVars("HOMING_" + name) }
+// Env names the environment variable that a flag is read from, too.
+func Env(name string) cli.ValueSourceChain { return cli.EnvVars("HOMING_" + name) }
 
-func serveCommand() *cli.Command {
+// ServeCommand is homing serve.
+func ServeCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "serve",
 		Usage: "run central: the service, its database and its console",
@@ -32,29 +35,29 @@ EXAMPLES
    homing serve --listen 0.0.0.0:8400 --database postgres://homing@db.example/homing`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8400",
-				Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: env("LISTEN")},
+				Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: Env("LISTEN")},
 			&cli.StringFlag{Name: "database", Usage: "`URL` of a PostgreSQL database; none runs a private PostgreSQL",
-				Sources: env("DATABASE")},
+				Sources: Env("DATABASE")},
 			&cli.StringFlag{Name: "data", Value: "homing-data", Usage: "`FOLDER` of the private PostgreSQL",
-				Sources: env("DATA")},
+				Sources: Env("DATA")},
 			&cli.BoolFlag{Name: "open", Usage: "nobody needs to sign in; only on loopback, for a first hour",
-				Sources: env("OPEN")},
+				Sources: Env("OPEN")},
 			&cli.StringFlag{Name: "admin-password", Usage: "password of the first admin of an empty database",
-				Sources: env("ADMIN_PASSWORD")},
+				Sources: Env("ADMIN_PASSWORD")},
 			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit",
-				Sources: env("RATE")},
-			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: env("BURST")},
+				Sources: Env("RATE")},
+			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: Env("BURST")},
 			&cli.Int64Flag{Name: "max-body", Value: wire.MaxBatchBytes, Usage: "largest body of a request, in bytes, unpacked",
-				Sources: env("MAX_BODY")},
+				Sources: Env("MAX_BODY")},
 			&cli.IntFlag{Name: "max-changes", Value: wire.MaxBatchChanges, Usage: "most changes in a batch",
-				Sources: env("MAX_CHANGES")},
+				Sources: Env("MAX_CHANGES")},
 			&cli.DurationFlag{Name: "keep-exchanges", Value: 30 * 24 * time.Hour,
-				Usage: "how long to keep what exchanges carried", Sources: env("KEEP_EXCHANGES")},
+				Usage: "how long to keep what exchanges carried", Sources: Env("KEEP_EXCHANGES")},
 			&cli.IntFlag{Name: "keep-batches", Value: 200_000, Usage: "of how many batches and pages to keep it at most",
-				Sources: env("KEEP_BATCHES")},
-			&cli.StringFlag{Name: "log", Value: "text", Usage: "how to log: text or json", Sources: env("LOG")},
+				Sources: Env("KEEP_BATCHES")},
+			&cli.StringFlag{Name: "log", Value: "text", Usage: "how to log: text or json", Sources: Env("LOG")},
 			&cli.StringFlag{Name: "log-level", Value: "info", Usage: "least level to log: debug, info, warn or error",
-				Sources: env("LOG_LEVEL")},
+				Sources: Env("LOG_LEVEL")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			log, err := newLog(c.Root().ErrWriter, c.String("log"), c.String("log-level"))
@@ -66,7 +69,7 @@ EXAMPLES
 			}
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"),
 				Data: c.String("data"),
-				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: build(), Console: console.Files(), Log: log,
+				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Log: log,
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
 				MaxChanges:    c.Int("max-changes"),
 				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches")})
@@ -80,7 +83,7 @@ EXAMPLES
 					running.FirstAdmin)
 			}
 			if c.Bool("open") {
-				fmt.Fprintln(out, openNotice)
+				fmt.Fprintln(out, OpenNotice)
 			}
 			return running.Wait(ctx)
 		},
@@ -91,12 +94,13 @@ EXAMPLES
 // is no bound: GOMEMLIMIT sets another.
 const memoryLimit = 160 << 20
 
-const openNotice = "OPEN: nobody needs to sign in, and everybody on this machine may do everything."
+// OpenNotice warns that nobody needs to sign in.
+const OpenNotice = "OPEN: nobody needs to sign in, and everybody on this machine may do everything."
 
 func newLog(w io.Writer, form, level string) (*slog.Logger, error) {
 	var least slog.Level
 	if err := least.UnmarshalText([]byte(strings.ToUpper(level))); err != nil {
-		return nil, usageError{fmt.Errorf("--log-level %q: take debug, info, warn or error", level)}
+		return nil, terminal.Usage(fmt.Errorf("--log-level %q: take debug, info, warn or error", level))
 	}
 	options := &slog.HandlerOptions{Level: least}
 	switch form {
@@ -105,5 +109,5 @@ func newLog(w io.Writer, form, level string) (*slog.Logger, error) {
 	case "json":
 		return slog.New(slog.NewJSONHandler(w, options)), nil
 	}
-	return nil, usageError{fmt.Errorf("--log %q: take text or json", form)}
+	return nil, terminal.Usage(fmt.Errorf("--log %q: take text or json", form))
 }

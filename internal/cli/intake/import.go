@@ -1,4 +1,5 @@
-package cli
+// Package intake is homing import: from a table of unknown make to records, with a look at what would come of it.
+package intake
 
 import (
 	"context"
@@ -23,11 +24,14 @@ import (
 	"homing/core/definition"
 	"homing/core/propose"
 	"homing/core/record"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/sheet"
 	"homing/wire"
 )
 
-func importCommand() *cli.Command {
+// ImportCommand is homing import.
+func ImportCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "import",
 		Usage:     "bring in a table: CSV, XLSX, NDJSON or GeoJSON, or the tables of a PostgreSQL database",
@@ -50,7 +54,7 @@ EXAMPLES
    homing import trails.csv
    homing import old-list.xlsx --sheet "2025" --collection repairs --rejects wrong.csv --yes
    homing import postgres://reader@127.0.0.1:5432/works --table sites --table visits`,
-		Flags: centralFlags(jsonFlag,
+		Flags: office.CentralFlags(terminal.JSON,
 			&cli.StringFlag{Name: "collection", Usage: "`NAME` of the collection; the file's name when left out"},
 			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart; the definition's when left out"},
 			&cli.StringSliceFlag{Name: "table", Usage: "of a database: a `TABLE` or SCHEMA.TABLE; may be given several " +
@@ -61,7 +65,7 @@ EXAMPLES
 			&cli.StringFlag{Name: "propose", Usage: "write the proposed definition to this `FILE` and do no more"},
 			&cli.BoolFlag{Name: "yes", Usage: "define and load without asking"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, "FILE")
+			args, err := terminal.Arguments(c, "FILE")
 			if err != nil {
 				return err
 			}
@@ -81,7 +85,7 @@ func importFile(ctx context.Context, c *cli.Command, path string) error {
 		i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)))
 	}
 	if !definition.Name.MatchString(i.collection) {
-		return usageError{fmt.Errorf("%q cannot name a collection; give one with --collection", i.collection)}
+		return terminal.Usage(fmt.Errorf("%q cannot name a collection; give one with --collection", i.collection))
 	}
 	return i.run(ctx)
 }
@@ -92,7 +96,7 @@ type importing struct {
 	path       string                       // of the file, or the name of the table
 	open       func() (sheet.Reader, error) // from the start
 	collection string
-	call       caller
+	call       office.Caller
 	target     *definition.Collection
 	fresh      bool // the collection is still to be defined
 	key        string
@@ -122,7 +126,7 @@ type wrongRow struct {
 
 const (
 	listWrong  = 20 // things that are shown
-	rowsAtOnce = 500
+	RowsAtOnce = 500
 	// Progress is shown each time so many more rows were looked at.
 	progressRows = 5000
 	bytesAtOnce  = 1 << 20
@@ -130,13 +134,13 @@ const (
 
 func (i *importing) run(ctx context.Context) error {
 	var err error
-	if i.call, err = newCaller(i.command); err != nil {
+	if i.call, err = office.NewCaller(i.command); err != nil {
 		return err
 	}
 	// Rows are checked here, so a wrong file is found before anything is asked of central.
 	table, err := i.look()
 	if err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if to := i.command.String("propose"); to != "" {
 		return i.writeProposal(table, to)
@@ -145,17 +149,17 @@ func (i *importing) run(ctx context.Context) error {
 		return err
 	}
 	if err := i.match(table); err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	result, err := i.check()
 	if err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if result.Wrong > 0 && i.command.String("rejects") == "" {
 		return i.refuse(result)
 	}
 	if i.fresh {
-		if err := i.call.call(ctx, http.MethodPut, "/v1/definitions",
+		if err := i.call.Send(ctx, http.MethodPut, "/v1/definitions",
 			wire.Definitions{Definitions: []definition.Definition{i.target.Definition}}, nil); err != nil {
 			return err
 		}
@@ -202,11 +206,11 @@ func (i *importing) look() (*propose.Table, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", i.path, err)
 	}
-	line := newProgressLine(i.command.Root().ErrWriter)
-	defer line.done()
+	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
+	defer line.Done()
 	err = i.each(func(row sheet.Row) error {
 		if i.total++; i.total%progressRows == 0 {
-			line.show(fmt.Sprintf("reading %s: %d rows", filepath.Base(i.path), i.total))
+			line.Show(fmt.Sprintf("reading %s: %d rows", filepath.Base(i.path), i.total))
 		}
 		_, named := row.Cells[sheet.IDColumn]
 		i.named = i.named || named
@@ -227,7 +231,7 @@ func (i *importing) proposal(table *propose.Table) (definition.Definition, error
 	if err == nil && i.command.String("key") != "" {
 		d.Key = i.command.String("key")
 		if _, known := d.Field(d.Key); !known {
-			err = fmt.Errorf("the key %q is no column; there are %s", d.Key, strings.Join(fieldNames(d), ", "))
+			err = fmt.Errorf("the key %q is no column; there are %s", d.Key, strings.Join(terminal.FieldNames(d), ", "))
 		}
 	}
 	return d, err
@@ -236,20 +240,20 @@ func (i *importing) proposal(table *propose.Table) (definition.Definition, error
 func (i *importing) writeProposal(table *propose.Table, to string) error {
 	d, err := i.proposal(table)
 	if err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if err := os.WriteFile(to, definition.WriteSource(d), 0o644); err != nil {
 		return err
 	}
 	fmt.Fprintf(i.command.Root().Writer, "Wrote a proposal for %s, from %s, to %s. Change it as you like, then: "+
-		"homing define %s\n", i.collection, count(i.total, "row"), to, to)
+		"homing define %s\n", i.collection, terminal.Count(i.total, "row"), to, to)
 	return nil
 }
 
 // findTarget finds the collection, or proposes it. It is defined when its rows have been checked.
 func (i *importing) findTarget(ctx context.Context, table *propose.Table) error {
 	var all wire.Definitions
-	if err := i.call.get(ctx, "/v1/definitions", &all); err != nil {
+	if err := i.call.Get(ctx, "/v1/definitions", &all); err != nil {
 		return err
 	}
 	for _, d := range all.Definitions {
@@ -261,16 +265,16 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 	}
 	d, err := i.proposal(table)
 	if err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if err := i.proposeReferences(ctx, table, &d, all.Definitions); err != nil {
 		return err
 	}
 	if i.target, err = d.Compile(); err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	out := i.command.Root().ErrWriter
-	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, count(i.total, "row"),
+	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, terminal.Count(i.total, "row"),
 		definition.WriteSource(d))
 	if !i.command.Bool("yes") {
 		if err := agree(out); err != nil {
@@ -283,12 +287,12 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 
 // agree asks whether to define and load what was shown.
 func agree(out io.Writer) error {
-	if !onTerminal(os.Stdin) {
-		return codedError{errors.New("nothing was changed; run it again with --yes to define and load, or with " +
-			"--propose FILE to change the proposal first"), exitRefused}
+	if !terminal.OnTerminal(os.Stdin) {
+		return terminal.Coded(errors.New("nothing was changed; run it again with --yes to define and load, or with "+
+			"--propose FILE to change the proposal first"), terminal.ExitRefused)
 	}
-	if yes, err := ask(out, os.Stdin, "Define it so, and load the rows? [y/N] "); err != nil || !yes {
-		return codedError{errors.New("nothing was changed"), exitRefused}
+	if yes, err := terminal.Ask(out, os.Stdin, "Define it so, and load the rows? [y/N] "); err != nil || !yes {
+		return terminal.Coded(errors.New("nothing was changed"), terminal.ExitRefused)
 	}
 	return nil
 }
@@ -306,7 +310,7 @@ func (i *importing) proposeReferences(ctx context.Context, table *propose.Table,
 			for _, sample := range samples {
 				var listing finding.Listing
 				ask := url.Values{"where": {target.Key + "=" + sample}, "limit": {"1"}}
-				if err := i.call.get(ctx, recordsPath(target.Collection)+"?"+ask.Encode(), &listing); err != nil {
+				if err := i.call.Get(ctx, office.RecordsPath(target.Collection)+"?"+ask.Encode(), &listing); err != nil {
 					return err
 				}
 				if listing.Total == 0 {
@@ -356,7 +360,7 @@ func (i *importing) match(table *propose.Table) error {
 		}
 		if !known {
 			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection,
-				strings.Join(fieldNames(i.target.Definition), ", "))
+				strings.Join(terminal.FieldNames(i.target.Definition), ", "))
 		}
 		i.fields[column.Header] = field
 	}
@@ -431,7 +435,7 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 	for name, raw := range values {
 		value, err := record.CanonicalField(name, raw)
 		if err != nil {
-			return []wrongRow{{row.Number, name, shorten(string(raw), 40), err.Error()}}, nil
+			return []wrongRow{{row.Number, name, terminal.Shorten(string(raw), 40), err.Error()}}, nil
 		}
 		if field, _ := i.target.Field(name); value != nil && field.Reference != "" {
 			value = json.RawMessage(anyID) // central finds out which record is meant
@@ -443,7 +447,7 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 	var all []wrongRow
 	for _, reason := range i.target.Validate(fields) {
 		name, _, _ := strings.Cut(reason.Field, "/")
-		all = append(all, wrongRow{row.Number, reason.Field, shorten(plain(fields[name]), 40), reason.Message})
+		all = append(all, wrongRow{row.Number, reason.Field, terminal.Shorten(terminal.Plain(fields[name]), 40), reason.Message})
 	}
 	return all, nil
 }
@@ -458,7 +462,7 @@ func (i *importing) check() (imported, error) {
 	if err != nil {
 		return result, err
 	}
-	line := newProgressLine(i.command.Root().ErrWriter)
+	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
 	done := 0
 	err = i.each(func(row sheet.Row) error {
 		wrong, err := i.wrongWith(row, seen)
@@ -474,35 +478,35 @@ func (i *importing) check() (imported, error) {
 			}
 		}
 		if done++; done%progressRows == 0 {
-			line.show(fmt.Sprintf("checking %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
+			line.Show(fmt.Sprintf("checking %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
 		}
 		return nil
 	})
-	line.done()
+	line.Done()
 	return result, errors.Join(err, seen.close())
 }
 
 func (i *importing) refuse(result imported) error {
 	if i.command.Bool("json") {
-		if err := writeJSON(i.command.Root().Writer, result); err != nil {
+		if err := terminal.WriteJSON(i.command.Root().Writer, result); err != nil {
 			return err
 		}
 	} else if err := i.listWrong(result); err != nil {
 		return err
 	}
-	return codedError{fmt.Errorf("nothing was changed: %s of %d wrong. Mend the file, or load the good ones with "+
-		"--rejects FILE", count(result.Wrong, "row"), result.Rows), exitRefused}
+	return terminal.Coded(fmt.Errorf("nothing was changed: %s of %d wrong. Mend the file, or load the good ones with "+
+		"--rejects FILE", terminal.Count(result.Wrong, "row"), result.Rows), terminal.ExitRefused)
 }
 
 func (i *importing) listWrong(result imported) error {
-	t := newTable(i.command.Root().Writer, "ROW", "COLUMN", "VALUE", "REASON")
+	t := terminal.NewTable(i.command.Root().Writer, "ROW", "COLUMN", "VALUE", "REASON")
 	for _, one := range result.List {
-		t.row(one.Row, one.Column, one.Value, one.Reason)
+		t.Row(one.Row, one.Column, one.Value, one.Reason)
 	}
 	if len(result.List) == listWrong {
-		t.row("…", "", "", "")
+		t.Row("…", "", "", "")
 	}
-	return t.flush()
+	return t.Flush()
 }
 
 // load sends the good rows in parts, and the wrong ones to the rejects file.
@@ -511,7 +515,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 	if err != nil {
 		return err
 	}
-	line := newProgressLine(i.command.Root().ErrWriter)
+	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
 	var part []sheet.Row
 	var rows []map[string]json.RawMessage
 	size, done := 0, 0
@@ -521,8 +525,8 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		}
 		var outcomes []changes.Row
 		path := "/v1/rows/" + url.PathEscape(i.collection)
-		if err := i.call.call(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
-			return fmt.Errorf("%w\n%s were loaded before; importing the file again goes on from there", err, count(done, "row"))
+		if err := i.call.Send(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
+			return fmt.Errorf("%w\n%s were loaded before; importing the file again goes on from there", err, terminal.Count(done, "row"))
 		}
 		for n, outcome := range outcomes {
 			if err := i.tally(result, rejects, part[n], outcome); err != nil {
@@ -530,7 +534,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 			}
 		}
 		done += len(rows)
-		line.show(fmt.Sprintf("loading %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
+		line.Show(fmt.Sprintf("loading %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
 		part, rows, size = part[:0], nil, 0
 		return nil
 	}
@@ -550,7 +554,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 			size += len(name) + len(value)
 		}
 		part, rows = append(part, row), append(rows, values)
-		if len(rows) >= rowsAtOnce || size >= bytesAtOnce {
+		if len(rows) >= RowsAtOnce || size >= bytesAtOnce {
 			return send()
 		}
 		return nil
@@ -558,7 +562,7 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 	if err == nil {
 		err = send()
 	}
-	line.done()
+	line.Done()
 	return errors.Join(err, seen.close(), rejects.close())
 }
 
@@ -590,7 +594,7 @@ func wrongFrom(row sheet.Row, reasons []change.Reason) []wrongRow {
 func (i *importing) report(result imported) error {
 	w := i.command.Root().Writer
 	if i.command.Bool("json") {
-		if err := writeJSON(w, result); err != nil {
+		if err := terminal.WriteJSON(w, result); err != nil {
 			return err
 		}
 	} else {
@@ -599,7 +603,7 @@ func (i *importing) report(result imported) error {
 				return err
 			}
 		}
-		fmt.Fprintf(w, "%s: %s added, %d updated, %d unchanged, %d wrong.\n", i.collection, count(result.Added, "record"),
+		fmt.Fprintf(w, "%s: %s added, %d updated, %d unchanged, %d wrong.\n", i.collection, terminal.Count(result.Added, "record"),
 			result.Updated, result.Unchanged, result.Wrong)
 	}
 	if result.Wrong > 0 {
@@ -607,8 +611,8 @@ func (i *importing) report(result imported) error {
 		if to := i.command.String("rejects"); to != "" {
 			where = " and are in " + to
 		}
-		return codedError{fmt.Errorf("%s did not go in%s; mend them and import them again", count(result.Wrong, "row"),
-			where), exitRefused}
+		return terminal.Coded(fmt.Errorf("%s did not go in%s; mend them and import them again", terminal.Count(result.Wrong, "row"),
+			where), terminal.ExitRefused)
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package cli
+package local
 
 import (
 	"context"
@@ -18,6 +18,8 @@ import (
 	"homing/core/merge"
 	"homing/core/record"
 	"homing/device"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 )
 
 // mark tells people what central has not taken yet.
@@ -39,7 +41,7 @@ func mark(r device.Record) string {
 
 func localList(lookUp bool) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		args, err := arguments(c, "COLLECTION")
+		args, err := terminal.Arguments(c, "COLLECTION")
 		if err != nil {
 			return err
 		}
@@ -59,7 +61,7 @@ func localList(lookUp bool) cli.ActionFunc {
 				return usageOr(err)
 			}
 			if c.Bool("json") {
-				return writeJSON(c.Root().Writer, found)
+				return terminal.WriteJSON(c.Root().Writer, found)
 			}
 			return printFound(c.Root().Writer, d.Definition, found)
 		})
@@ -67,16 +69,16 @@ func localList(lookUp bool) cli.ActionFunc {
 }
 
 func printFound(w io.Writer, d definition.Definition, found device.Found) error {
-	headings, columns := listColumns(d)
-	t := newTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
+	headings, columns := office.ListColumns(d)
+	t := terminal.NewTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
 	for _, r := range found.Records {
-		t.row(append(append([]any{r.ID, mark(r)}, fieldCells(shownFields(r), columns)...), r.Revision, when(r.EditedAt),
+		t.Row(append(append([]any{r.ID, mark(r)}, office.FieldCells(shownFields(r), columns)...), r.Revision, terminal.When(r.EditedAt),
 			r.Author)...)
 	}
-	if err := t.flush(); err != nil {
+	if err := t.Flush(); err != nil {
 		return err
 	}
-	pageNote(w, len(found.Records), found.Offset, found.Total)
+	office.PageNote(w, len(found.Records), found.Offset, found.Total)
 	if note := ageNote(found.AsOf, found.Age); note != "" {
 		fmt.Fprintln(w, note)
 	}
@@ -99,9 +101,9 @@ func shownFields(r device.Record) record.Fields {
 func ageNote(asOf time.Time, age definition.Age) string {
 	switch age {
 	case definition.Old:
-		return "OLD: this is as of " + when(asOf) + "; exchange when there is signal."
+		return "OLD: this is as of " + terminal.When(asOf) + "; exchange when there is signal."
 	case definition.TooOld:
-		return "TOO OLD to be edited: this is as of " + when(asOf) + "; exchange first."
+		return "TOO OLD to be edited: this is as of " + terminal.When(asOf) + "; exchange first."
 	case definition.Unknown:
 		return "Central has never confirmed this; exchange when there is signal."
 	}
@@ -120,7 +122,7 @@ func localChildren(ctx context.Context, c *cli.Command) error {
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, all)
+			return terminal.WriteJSON(w, all)
 		}
 		if len(all) == 0 {
 			fmt.Fprintf(w, "Nothing belongs to records of %s: no collection names it as its parent.\n", d.Collection)
@@ -144,8 +146,8 @@ func localChildren(ctx context.Context, c *cli.Command) error {
 
 // usageOr makes a wrong query a mistake of the command line; errors with a kind of their own keep it.
 func usageOr(err error) error {
-	if exitCode(err) == exitFailed {
-		return usageError{err}
+	if terminal.ExitCode(err) == terminal.ExitFailed {
+		return terminal.Usage(err)
 	}
 	return err
 }
@@ -158,40 +160,40 @@ func localShow(ctx context.Context, c *cli.Command) error {
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, r)
+			return terminal.WriteJSON(w, r)
 		}
 		fmt.Fprintf(w, "%s  (%s %s, revision %d)\n", r.Label, r.Collection, r.ID, r.Revision)
 		if r.Pending > 0 {
 			fmt.Fprintf(w, "%s: %s that central has not taken yet; homing local review shows more\n", mark(r),
-				count(r.Pending, "change"))
+				terminal.Count(r.Pending, "change"))
 		}
 		by := r.Author
 		if r.Device != "" {
 			by += " on " + r.Device
 		}
-		fmt.Fprintf(w, "last edited %s by %s", when(r.EditedAt), by)
+		fmt.Fprintf(w, "last edited %s by %s", terminal.When(r.EditedAt), by)
 		if !r.AsOf.IsZero() {
-			fmt.Fprintf(w, "; as of %s", when(r.AsOf))
+			fmt.Fprintf(w, "; as of %s", terminal.When(r.AsOf))
 		}
 		fmt.Fprint(w, "\n\n")
-		t := newTable(w, "FIELD", "VALUE", "")
+		t := terminal.NewTable(w, "FIELD", "VALUE", "")
 		for _, field := range d.Fields {
 			value, has := r.Fields[field.Name]
 			provisional, numbered := r.Provisional[field.Name]
 			switch {
 			case has:
-				t.row(field.Name, plain(value), origin(field))
+				t.Row(field.Name, terminal.Plain(value), origin(field))
 			case numbered:
-				t.row(field.Name, provisional, "until central numbers it")
+				t.Row(field.Name, provisional, "until central numbers it")
 			}
 		}
-		if err := t.flush(); err != nil {
+		if err := t.Flush(); err != nil {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(r.Disputes)) {
-			fmt.Fprintf(w, "%s is in dispute: %s here", name, disputed(name, shownAt(r, name)))
+			fmt.Fprintf(w, "%s is in dispute: %s here", name, office.Disputed(name, shownAt(r, name)))
 			for _, other := range r.Disputes[name].Others {
-				fmt.Fprintf(w, ", %s by another", disputed(name, other.Value))
+				fmt.Fprintf(w, ", %s by another", office.Disputed(name, other.Value))
 			}
 			fmt.Fprintf(w, "; settle it with homing local settle %s %s %s VALUE\n", r.Collection, r.ID, name)
 		}
@@ -223,9 +225,9 @@ func localReview(ctx context.Context, c *cli.Command) error {
 		}
 		w := c.Root().Writer
 		if c.Bool("json") {
-			return writeJSON(w, queue)
+			return terminal.WriteJSON(w, queue)
 		}
-		if err := printReview(w, queue); err != nil {
+		if err := PrintReview(w, queue); err != nil {
 			return err
 		}
 		people, err := store.People(ctx)
@@ -234,19 +236,20 @@ func localReview(ctx context.Context, c *cli.Command) error {
 		}
 		for _, who := range people {
 			if !who.SignedIn && who.Unsent > 0 {
-				fmt.Fprintf(w, "Sealed for %s: %s.\n", who.Name, count(who.Unsent, "change"))
+				fmt.Fprintf(w, "Sealed for %s: %s.\n", who.Name, terminal.Count(who.Unsent, "change"))
 			}
 		}
 		return nil
 	})
 }
 
-func printReview(w io.Writer, queue []device.Queued) error {
+// PrintReview writes what a device has not sent.
+func PrintReview(w io.Writer, queue []device.Queued) error {
 	if len(queue) == 0 {
 		fmt.Fprintln(w, "Nothing of yours is unsent.")
 		return nil
 	}
-	t := newTable(w, "NO", "WHAT", "COLLECTION", "RECORD", "FIELD", "FROM → TO", "EDITED", "STATE")
+	t := terminal.NewTable(w, "NO", "WHAT", "COLLECTION", "RECORD", "FIELD", "FROM → TO", "EDITED", "STATE")
 	for _, q := range queue {
 		state := "unsent"
 		switch {
@@ -255,29 +258,29 @@ func printReview(w io.Writer, queue []device.Queued) error {
 		case q.Sent:
 			state = "sent, no answer yet"
 		}
-		first := []any{q.Number, q.Kind, q.Collection, shorten(q.Label, 36)}
-		last := []any{when(q.EditedAt), state}
+		first := []any{q.Number, q.Kind, q.Collection, terminal.Shorten(q.Label, 36)}
+		last := []any{terminal.When(q.EditedAt), state}
 		names := q.Fields.Names()
 		if len(names) == 0 {
-			t.row(append(append(first, "", ""), last...)...)
+			t.Row(append(append(first, "", ""), last...)...)
 		}
 		for _, name := range names {
-			t.row(append(append(first, name, shorten(edited(q.Kind, q.Fields[name], q.Shown(q.Fields[name].From, plain),
-				q.Shown(q.Fields[name].To, plain)), 60)), last...)...)
+			t.Row(append(append(first, name, terminal.Shorten(terminal.Edited(q.Kind, q.Fields[name], q.Shown(q.Fields[name].From, terminal.Plain),
+				q.Shown(q.Fields[name].To, terminal.Plain)), 60)), last...)...)
 			first, last = []any{"", "", "", ""}, nil
 		}
 		for _, reason := range q.Reasons {
-			t.row("", "", "", "", reason.Field, "! "+reason.Message)
+			t.Row("", "", "", "", reason.Field, "! "+reason.Message)
 		}
 	}
-	if err := t.flush(); err != nil {
+	if err := t.Flush(); err != nil {
 		return err
 	}
 	counts := map[change.Verdict]int{}
 	for _, q := range queue {
 		counts[q.Verdict]++
 	}
-	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", count(len(queue), "change"), counts[""],
+	fmt.Fprintf(w, "%s: %d to send, %d refused, %d waiting\n", terminal.Count(len(queue), "change"), counts[""],
 		counts[change.Refused], counts[change.Waiting])
 	return nil
 }

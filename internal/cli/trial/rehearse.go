@@ -1,4 +1,4 @@
-package cli
+package trial
 
 import (
 	"context"
@@ -17,10 +17,13 @@ import (
 
 	"homing/cluster"
 	"homing/core/definition"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/rehearse"
 )
 
-func rehearseCommand() *cli.Command {
+// RehearseCommand is homing rehearse.
+func RehearseCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "rehearse",
 		Usage:     "let a simulated fleet work with your definitions, and see what would be merged and held",
@@ -37,7 +40,7 @@ EXAMPLES
    homing rehearse --calm --steps 200 structures.yaml
    homing rehearse --postgresql --seeds 5 structures.yaml
    homing rehearse --seed 17 --story structures.yaml`,
-		Flags: []cli.Flag{jsonFlag,
+		Flags: []cli.Flag{terminal.JSON,
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "first `SEED`"},
 			&cli.IntFlag{Name: "seeds", Value: 20, Usage: "how many seeds, one after the other"},
 			&cli.IntFlag{Name: "devices", Usage: "how many devices; 2 to 4 when left out"},
@@ -47,7 +50,7 @@ EXAMPLES
 			&cli.StringFlag{Name: "bug", Usage: "make a mistake on purpose, to see it noticed: " + bugNames()},
 			&cli.BoolFlag{Name: "story", Usage: "tell what happens, step by step; of one seed"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			definitions, err := readDefinitions(c.Args().Slice())
+			definitions, err := office.ReadDefinitions(c.Args().Slice())
 			if c.Args().Len() == 0 {
 				definitions, err = nil, nil
 			}
@@ -55,10 +58,10 @@ EXAMPLES
 				return err
 			}
 			if bug := c.String("bug"); bug != "" && !slices.Contains(rehearse.Bugs, rehearse.Bug(bug)) {
-				return usageError{fmt.Errorf("--bug %q: take %s", bug, bugNames())}
+				return terminal.Usage(fmt.Errorf("--bug %q: take %s", bug, bugNames()))
 			}
 			if c.Int("seeds") < 1 || c.Int("steps") < 0 || c.Int("devices") < 0 || c.Int("devices") > 20 {
-				return usageError{errors.New("take 1 seed or more, no negative numbers, and at most 20 devices")}
+				return terminal.Usage(errors.New("take 1 seed or more, no negative numbers, and at most 20 devices"))
 			}
 			r := rehearsal{options: rehearse.Options{Definitions: definitions, Devices: c.Int("devices"),
 				Steps: c.Int("steps"), Calm: c.Bool("calm"), Bug: rehearse.Bug(c.String("bug"))},
@@ -69,7 +72,7 @@ EXAMPLES
 			}
 			if c.Bool("postgresql") {
 				if bug := r.options.Bug; bug != rehearse.NoBug && bug != rehearse.ClonedNumbers {
-					return usageError{fmt.Errorf("--bug %s is a mistake of a simulated central; leave --postgresql out", bug)}
+					return terminal.Usage(fmt.Errorf("--bug %s is a mistake of a simulated central; leave --postgresql out", bug))
 				}
 				stop, err := r.startPostgreSQL(ctx)
 				if err != nil {
@@ -77,22 +80,22 @@ EXAMPLES
 				}
 				defer stop()
 			}
-			line := newProgressLine(c.Root().ErrWriter)
+			line := terminal.NewProgressLine(c.Root().ErrWriter)
 			if err := r.run(ctx, c.Uint64("seed"), c.Int("seeds"), line); err != nil {
 				return err
 			}
-			line.done()
+			line.Done()
 			w := c.Root().Writer
 			if c.Bool("json") {
-				if err := writeJSON(w, r.reports); err != nil {
+				if err := terminal.WriteJSON(w, r.reports); err != nil {
 					return err
 				}
 			} else if err := r.print(w); err != nil {
 				return err
 			}
 			if len(r.wrong) > 0 {
-				return codedError{fmt.Errorf("%s went wrong, the first of them %d", count(len(r.wrong), "seed"), r.wrong[0].Seed),
-					exitRefused}
+				return terminal.Coded(fmt.Errorf("%s went wrong, the first of them %d", terminal.Count(len(r.wrong), "seed"), r.wrong[0].Seed),
+					terminal.ExitRefused)
 			}
 			return nil
 		},
@@ -121,7 +124,7 @@ type rehearsal struct {
 	decisions map[rehearse.Decided]int
 }
 
-func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *progressLine) error {
+func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *terminal.ProgressLine) error {
 	next := make(chan uint64)
 	var all sync.WaitGroup
 	var failed error
@@ -138,7 +141,7 @@ func (r *rehearsal) run(ctx context.Context, first uint64, seeds int, line *prog
 					failed = err
 				}
 				r.reports = append(r.reports, report)
-				line.show(fmt.Sprintf("rehearsed %d of %d", len(r.reports), seeds))
+				line.Show(fmt.Sprintf("rehearsed %d of %d", len(r.reports), seeds))
 				r.mu.Unlock()
 			}
 		})
@@ -215,11 +218,11 @@ func (r *rehearsal) print(w io.Writer) error {
 	}
 	slices.Sort(settling)
 	fmt.Fprintf(w, "%s: %d saves, %d exchanges, %d requests, %d faults, %d kills, %d restores\n",
-		count(len(r.reports), "run"), sum.Saves, sum.Exchanges, sum.Requests, sum.Faults, sum.Kills, sum.Restores)
+		terminal.Count(len(r.reports), "run"), sum.Saves, sum.Exchanges, sum.Requests, sum.Faults, sum.Kills, sum.Restores)
 	fmt.Fprintf(w, "Answers: %d applied, %d merged, %d held, %d refused, %d waiting\n", r.answers["applied"],
 		r.answers["merged"], r.answers["held"], r.answers["refused"], r.answers["waiting"])
 	for _, code := range slices.Sorted(maps.Keys(r.refused)) {
-		fmt.Fprintf(w, "   %s, not taken at once: %s\n", count(r.refused[code], "time"), code)
+		fmt.Fprintf(w, "   %s, not taken at once: %s\n", terminal.Count(r.refused[code], "time"), code)
 	}
 	fmt.Fprintf(w, "Until all agreed after the last save, with every device exchanging in turn: %s at half of the "+
 		"runs, %s at most\n", settling[len(settling)/2].Round(time.Second), settling[len(settling)-1].Round(time.Second))
@@ -227,7 +230,7 @@ func (r *rehearsal) print(w io.Writer) error {
 		fmt.Fprintln(w, "No two edits met.")
 	} else {
 		fmt.Fprintln(w, "\nWhere edits met, and what decided:")
-		t := newTable(w, "COLLECTION", "FIELD", "RULE", "TIMES", "")
+		t := terminal.NewTable(w, "COLLECTION", "FIELD", "RULE", "TIMES", "")
 		for _, d := range slices.SortedFunc(maps.Keys(r.decisions), func(a, b rehearse.Decided) int {
 			return strings.Compare(a.Collection+" "+a.Field+" "+a.Rule, b.Collection+" "+b.Field+" "+b.Rule)
 		}) {
@@ -238,9 +241,9 @@ func (r *rehearsal) print(w io.Writer) error {
 			if d.Rule == "ask" {
 				note = "held for a person"
 			}
-			t.row(d.Collection, field, d.Rule, r.decisions[d], note)
+			t.Row(d.Collection, field, d.Rule, r.decisions[d], note)
 		}
-		if err := t.flush(); err != nil {
+		if err := t.Flush(); err != nil {
 			return err
 		}
 	}

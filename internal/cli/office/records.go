@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -20,11 +20,13 @@ import (
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/record"
+	"homing/internal/cli/terminal"
 	"homing/link"
 	"homing/wire"
 )
 
-func queryFlags() []cli.Flag {
+// QueryFlags narrow and order a list of records.
+func QueryFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open, length_km>5 or name~ridge; all must " +
 			"hold"},
@@ -46,28 +48,29 @@ func queryOf(c *cli.Command, limit, offset int) url.Values {
 	return ask
 }
 
-func recordsCommand() *cli.Command {
+// RecordsCommand is homing records.
+func RecordsCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "records",
 		Usage: "read and write records at central, by the same rules as a push",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list records of a collection", ArgsUsage: "COLLECTION",
-				Flags: centralFlags(append(queryFlags(), jsonFlag)...), Action: listRecords},
+				Flags: CentralFlags(append(QueryFlags(), terminal.JSON)...), Action: listRecords},
 			{Name: "show", Usage: "show one record, as it is or as it was", ArgsUsage: "COLLECTION RECORD", Action: showRecord,
-				Flags: centralFlags(jsonFlag, &cli.Int64Flag{Name: "revision", Usage: "as it was at this `REVISION`"},
+				Flags: CentralFlags(terminal.JSON, &cli.Int64Flag{Name: "revision", Usage: "as it was at this `REVISION`"},
 					&cli.StringFlag{Name: "as-of", Usage: "as central had it at this `TIME`: 2026-11-20, or 2026-11-20T16:00:00Z"})},
 			{Name: "bring-back", Usage: "make a record what it was at a revision, by a new change",
-				ArgsUsage: "COLLECTION RECORD REVISION", Flags: centralFlags(jsonFlag), Action: bringBack},
+				ArgsUsage: "COLLECTION RECORD REVISION", Flags: CentralFlags(terminal.JSON), Action: bringBack},
 			{Name: "history", Usage: "show all versions of a record", ArgsUsage: "COLLECTION RECORD",
-				Flags: centralFlags(jsonFlag), Action: recordHistory},
+				Flags: CentralFlags(terminal.JSON), Action: recordHistory},
 			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION",
-				Flags: centralFlags(append(fieldFlags(false), jsonFlag)...), Action: addRecord},
+				Flags: CentralFlags(append(terminal.FieldFlags(false), terminal.JSON)...), Action: addRecord},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
-				Flags: centralFlags(append(fieldFlags(true), jsonFlag,
+				Flags: CentralFlags(append(terminal.FieldFlags(true), terminal.JSON,
 					&cli.Int64Flag{Name: "base", Usage: "the `REVISION` you saw; fields that others changed since follow the " +
 						"collection's rules"})...), Action: editRecord},
 			{Name: "remove", Usage: "remove a record; a tombstone and its history stay", ArgsUsage: "COLLECTION RECORD",
-				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "with-children",
+				Flags: CentralFlags(terminal.JSON, &cli.BoolFlag{Name: "with-children",
 					Usage: "also remove the records that belong to it, where their definition says that they go with it"}),
 				Action: removeRecord},
 		},
@@ -76,9 +79,9 @@ func recordsCommand() *cli.Command {
 }
 
 // definitionAt gives a collection's definition as central has it.
-func (c caller) definitionAt(ctx context.Context, name string) (*definition.Collection, error) {
+func (c Caller) definitionAt(ctx context.Context, name string) (*definition.Collection, error) {
 	var all wire.Definitions
-	if err := c.get(ctx, "/v1/definitions", &all); err != nil {
+	if err := c.Get(ctx, "/v1/definitions", &all); err != nil {
 		return nil, err
 	}
 	var names []string
@@ -88,20 +91,21 @@ func (c caller) definitionAt(ctx context.Context, name string) (*definition.Coll
 		}
 		names = append(names, d.Collection)
 	}
-	return nil, codedError{fmt.Errorf("there is no collection %s; there are: %s", name, strings.Join(names, ", ")),
-		exitNotFound}
+	return nil, terminal.Coded(fmt.Errorf("there is no collection %s; there are: %s", name, strings.Join(names, ", ")),
+		terminal.ExitNotFound)
 }
 
-func recordsPath(collection string) string {
+// RecordsPath is where the records of a collection lie.
+func RecordsPath(collection string) string {
 	return "/v1/records/" + url.PathEscape(collection)
 }
 
 func listRecords(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION")
+	args, err := terminal.Arguments(c, "COLLECTION")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -111,32 +115,32 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 	}
 	ask := queryOf(c, c.Int("limit"), c.Int("offset"))
 	var listing finding.Listing
-	if err := call.get(ctx, recordsPath(args[0])+"?"+ask.Encode(), &listing); err != nil {
+	if err := call.Get(ctx, RecordsPath(args[0])+"?"+ask.Encode(), &listing); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, listing)
+		return terminal.WriteJSON(w, listing)
 	}
-	headings, columns := listColumns(d.Definition)
-	t := newTable(w, append([]string{"RECORD"}, append(headings, "REV", "EDITED", "BY")...)...)
+	headings, columns := ListColumns(d.Definition)
+	t := terminal.NewTable(w, append([]string{"RECORD"}, append(headings, "REV", "EDITED", "BY")...)...)
 	for _, r := range listing.Records {
 		fields, err := record.Parse(r.Fields)
 		if err != nil {
 			return err
 		}
-		cells := append([]any{r.ID}, fieldCells(fields, columns)...)
-		t.row(append(cells, r.Revision, when(r.EditedAt), r.Author)...)
+		cells := append([]any{r.ID}, FieldCells(fields, columns)...)
+		t.Row(append(cells, r.Revision, terminal.When(r.EditedAt), r.Author)...)
 	}
-	if err := t.flush(); err != nil {
+	if err := t.Flush(); err != nil {
 		return err
 	}
-	pageNote(w, len(listing.Records), listing.Offset, int(listing.Total))
+	PageNote(w, len(listing.Records), listing.Offset, int(listing.Total))
 	return nil
 }
 
 // listColumns are the fields that a listing on the terminal shows: the first few that fit.
-func listColumns(d definition.Definition) (headings, names []string) {
+func ListColumns(d definition.Definition) (headings, names []string) {
 	const most = 4
 	for _, field := range d.Fields {
 		if len(names) < most && field.Reference == "" {
@@ -146,16 +150,18 @@ func listColumns(d definition.Definition) (headings, names []string) {
 	return headings, names
 }
 
-func fieldCells(fields record.Fields, names []string) []any {
+// FieldCells are the values of a record for the cells of a table.
+func FieldCells(fields record.Fields, names []string) []any {
 	const width = 32
 	cells := make([]any, len(names))
 	for n, name := range names {
-		cells[n] = shorten(plain(fields[name]), width)
+		cells[n] = terminal.Shorten(terminal.Plain(fields[name]), width)
 	}
 	return cells
 }
 
-func pageNote(w io.Writer, shown, offset, total int) {
+// PageNote says how many of all are shown.
+func PageNote(w io.Writer, shown, offset, total int) {
 	switch {
 	case total == 0:
 		fmt.Fprintln(w, "No records.")
@@ -165,18 +171,18 @@ func pageNote(w io.Writer, shown, offset, total int) {
 		fmt.Fprintf(w, "%d to %d of %d records; --offset %d shows what follows\n", offset+1, offset+shown, total,
 			offset+shown)
 	default:
-		fmt.Fprintln(w, count(total, "record"))
+		fmt.Fprintln(w, terminal.Count(total, "record"))
 	}
 }
 
 // find gives the id of the record that a text means.
-func (c caller) find(ctx context.Context, d *definition.Collection, text string) (uuid.UUID, error) {
+func (c Caller) find(ctx context.Context, d *definition.Collection, text string) (uuid.UUID, error) {
 	if id, err := uuid.Parse(text); err == nil {
 		return id, nil
 	}
 	var listing finding.Listing
 	ask := url.Values{"search": {text}, "limit": {"1000"}}
-	if err := c.get(ctx, recordsPath(d.Collection)+"?"+ask.Encode(), &listing); err != nil {
+	if err := c.Get(ctx, RecordsPath(d.Collection)+"?"+ask.Encode(), &listing); err != nil {
 		return uuid.Nil, err
 	}
 	var fits []uuid.UUID
@@ -193,19 +199,19 @@ func (c caller) find(ctx context.Context, d *definition.Collection, text string)
 	case 1:
 		return fits[0], nil
 	case 0:
-		return uuid.Nil, codedError{fmt.Errorf("nothing in %s has the id or the label %q", d.Collection, text), exitNotFound}
+		return uuid.Nil, terminal.Coded(fmt.Errorf("nothing in %s has the id or the label %q", d.Collection, text), terminal.ExitNotFound)
 	}
-	return uuid.Nil, codedError{fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean",
-		len(fits), d.Collection, text), exitBusy}
+	return uuid.Nil, terminal.Coded(fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean",
+		len(fits), d.Collection, text), terminal.ExitBusy)
 }
 
 // target reads COLLECTION RECORD and checks that the further arguments of those names are there, too.
-func target(ctx context.Context, c *cli.Command, further ...string) (caller, *definition.Collection, uuid.UUID, error) {
-	args, err := arguments(c, append([]string{"COLLECTION", "RECORD"}, further...)...)
+func target(ctx context.Context, c *cli.Command, further ...string) (Caller, *definition.Collection, uuid.UUID, error) {
+	args, err := terminal.Arguments(c, append([]string{"COLLECTION", "RECORD"}, further...)...)
 	if err != nil {
-		return caller{}, nil, uuid.Nil, err
+		return Caller{}, nil, uuid.Nil, err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return call, nil, uuid.Nil, err
 	}
@@ -229,16 +235,16 @@ func showRecord(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("as-of") {
 		at, err := moment(c.String("as-of"))
 		if err != nil {
-			return usageError{err}
+			return terminal.Usage(err)
 		}
 		ask.Set("as_of", at.UTC().Format(time.RFC3339Nano))
 	}
 	var r wire.Record
-	if err := call.get(ctx, recordsPath(d.Collection)+"/"+id.String()+"?"+ask.Encode(), &r); err != nil {
+	if err := call.Get(ctx, RecordsPath(d.Collection)+"/"+id.String()+"?"+ask.Encode(), &r); err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return writeJSON(c.Root().Writer, r)
+		return terminal.WriteJSON(c.Root().Writer, r)
 	}
 	return printRecord(c.Root().Writer, d, r)
 }
@@ -262,7 +268,7 @@ func bringBack(ctx context.Context, c *cli.Command) error {
 	}
 	revision, err := strconv.ParseInt(c.Args().Get(2), 10, 64)
 	if err != nil || revision < 1 {
-		return usageError{fmt.Errorf("%q is not a revision; homing records history lists them", c.Args().Get(2))}
+		return terminal.Usage(fmt.Errorf("%q is not a revision; homing records history lists them", c.Args().Get(2)))
 	}
 	return write(ctx, c, call, d, http.MethodPost, "/v1/bring-back/"+d.Collection+"/"+id.String(),
 		map[string]any{"revision": revision}, fmt.Sprintf("Brought back as at revision %d", revision))
@@ -282,14 +288,14 @@ func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {
 	if r.Device != "" {
 		by += " on " + r.Device
 	}
-	fmt.Fprintf(w, "last edited %s by %s, received %s\n\n", when(r.EditedAt), by, when(r.ReceivedAt))
-	t := newTable(w, "FIELD", "VALUE")
+	fmt.Fprintf(w, "last edited %s by %s, received %s\n\n", terminal.When(r.EditedAt), by, terminal.When(r.ReceivedAt))
+	t := terminal.NewTable(w, "FIELD", "VALUE")
 	for _, field := range d.Fields {
 		if value, has := fields[field.Name]; has {
-			t.row(field.Name, plain(value))
+			t.Row(field.Name, terminal.Plain(value))
 		}
 	}
-	return t.flush()
+	return t.Flush()
 }
 
 func recordHistory(ctx context.Context, c *cli.Command) error {
@@ -298,18 +304,19 @@ func recordHistory(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var history []wire.HistoryEntry
-	if err := call.get(ctx, "/v1/history/"+d.Collection+"/"+id.String(), &history); err != nil {
+	if err := call.Get(ctx, "/v1/history/"+d.Collection+"/"+id.String(), &history); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, history)
+		return terminal.WriteJSON(w, history)
 	}
-	return printHistory(w, history)
+	return PrintHistory(w, history)
 }
 
-func printHistory(w io.Writer, history []wire.HistoryEntry) error {
-	t := newTable(w, "REV", "WHAT", "FIELD", "FROM → TO", "BY", "DEVICE", "EDITED", "RECEIVED")
+// PrintHistory writes the versions of a record.
+func PrintHistory(w io.Writer, history []wire.HistoryEntry) error {
+	t := terminal.NewTable(w, "REV", "WHAT", "FIELD", "FROM → TO", "BY", "DEVICE", "EDITED", "RECEIVED")
 	for _, h := range history {
 		var delta, sent record.Delta
 		if err := json.Unmarshal(h.Fields, &delta); err != nil {
@@ -322,8 +329,8 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 		}
 		lines := [][2]string{}
 		for _, name := range delta.Names() {
-			lines = append(lines, [2]string{name, shorten(edited(h.Kind, delta[name], plain(delta[name].From),
-				plain(delta[name].To)), 60)})
+			lines = append(lines, [2]string{name, terminal.Shorten(terminal.Edited(h.Kind, delta[name], terminal.Plain(delta[name].From),
+				terminal.Plain(delta[name].To)), 60)})
 		}
 		for _, decision := range h.Decisions {
 			what := decision.Field
@@ -343,7 +350,7 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 			}
 			if asked, did := sent[decision.Field]; did && decision.Kept == change.KeptCentral &&
 				decision.Rule != merge.Reopened {
-				said += "; asked for " + shorten(plain(asked.To), 30)
+				said += "; asked for " + terminal.Shorten(terminal.Plain(asked.To), 30)
 			}
 			lines = append(lines, [2]string{what, said})
 		}
@@ -354,20 +361,20 @@ func printHistory(w io.Writer, history []wire.HistoryEntry) error {
 		if device == "" {
 			device = "(at central)"
 		}
-		t.row(h.Revision, h.Kind, lines[0][0], lines[0][1], h.Author, device, when(h.EditedAt), when(h.ReceivedAt))
+		t.Row(h.Revision, h.Kind, lines[0][0], lines[0][1], h.Author, device, terminal.When(h.EditedAt), terminal.When(h.ReceivedAt))
 		for _, line := range lines[1:] {
-			t.row("", "", line[0], line[1])
+			t.Row("", "", line[0], line[1])
 		}
 	}
-	return t.flush()
+	return t.Flush()
 }
 
 func addRecord(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "COLLECTION")
+	args, err := terminal.Arguments(c, "COLLECTION")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -375,11 +382,11 @@ func addRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fields, err := fieldsFrom(c, d.Definition)
+	fields, err := terminal.FieldsFrom(c, d.Definition)
 	if err != nil {
 		return err
 	}
-	return write(ctx, c, call, d, http.MethodPost, recordsPath(d.Collection), map[string]any{"fields": fields}, "Added")
+	return write(ctx, c, call, d, http.MethodPost, RecordsPath(d.Collection), map[string]any{"fields": fields}, "Added")
 }
 
 func editRecord(ctx context.Context, c *cli.Command) error {
@@ -387,7 +394,7 @@ func editRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fields, err := fieldsFrom(c, d.Definition)
+	fields, err := terminal.FieldsFrom(c, d.Definition)
 	if err != nil {
 		return err
 	}
@@ -395,7 +402,7 @@ func editRecord(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("base") {
 		body["base"] = c.Int64("base")
 	}
-	return write(ctx, c, call, d, http.MethodPatch, recordsPath(d.Collection)+"/"+id.String(), body, "Edited")
+	return write(ctx, c, call, d, http.MethodPatch, RecordsPath(d.Collection)+"/"+id.String(), body, "Edited")
 }
 
 func removeRecord(ctx context.Context, c *cli.Command) error {
@@ -407,7 +414,7 @@ func removeRecord(ctx context.Context, c *cli.Command) error {
 	if c.Bool("with-children") {
 		query = "?with_children=true"
 	}
-	err = write(ctx, c, call, d, http.MethodDelete, recordsPath(d.Collection)+"/"+id.String()+query, nil, "Removed")
+	err = write(ctx, c, call, d, http.MethodDelete, RecordsPath(d.Collection)+"/"+id.String()+query, nil, "Removed")
 	var problem *link.Problem
 	if errors.As(err, &problem) && query == "" && len(problem.Reasons) > 0 &&
 		problem.Reasons[0].Code == change.CodeHasChildren {
@@ -416,15 +423,15 @@ func removeRecord(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func write(ctx context.Context, c *cli.Command, call caller, d *definition.Collection, method, path string, body any,
+func write(ctx context.Context, c *cli.Command, call Caller, d *definition.Collection, method, path string, body any,
 	done string) error {
 	var answer wire.Answer
-	if err := call.call(ctx, method, path, body, &answer); err != nil {
+	if err := call.Send(ctx, method, path, body, &answer); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, answer)
+		return terminal.WriteJSON(w, answer)
 	}
 	if answer.Record == nil {
 		return errors.New("central's answer lacks the record")
@@ -433,9 +440,9 @@ func write(ctx context.Context, c *cli.Command, call caller, d *definition.Colle
 	case method == http.MethodDelete && !answer.Record.Removed:
 		done = "Not removed, since somebody has edited it meanwhile"
 	case answer.Answer == change.Held:
-		done += heldWords
+		done += terminal.HeldWords
 	case answer.Answer == change.Merged:
-		done += mergedWords
+		done += terminal.MergedWords
 	}
 	fmt.Fprintf(w, "%s: %s %s is at revision %d.\n", done, d.Collection, answer.Record.ID, answer.Revision)
 	return nil

@@ -1,4 +1,4 @@
-package cli
+package intake
 
 import (
 	"context"
@@ -11,6 +11,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
+	"homing/internal/cli/office"
+	"homing/internal/cli/terminal"
 	"homing/sheet"
 	"homing/tables"
 	"homing/wire"
@@ -21,31 +23,31 @@ import (
 func importDatabase(ctx context.Context, c *cli.Command, address string) (err error) {
 	for _, flag := range []string{"sheet", "encoding", "key"} {
 		if c.IsSet(flag) {
-			return usageError{fmt.Errorf("--%s is for files, not for tables of a database", flag)}
+			return terminal.Usage(fmt.Errorf("--%s is for files, not for tables of a database", flag))
 		}
 	}
 	source, err := tables.Open(ctx, address)
 	if err != nil {
-		return codedError{err, exitUnreachable}
+		return terminal.Coded(err, terminal.ExitUnreachable)
 	}
 	defer func() { err = errors.Join(err, source.Close()) }()
 	found, err := source.Describe(ctx, c.StringSlice("table"))
 	if err != nil {
-		return codedError{err, exitRefused}
+		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if c.String("rejects") != "" && len(found) != 1 {
-		return usageError{errors.New("--rejects takes the rows of one table; name one with --table")}
+		return terminal.Usage(errors.New("--rejects takes the rows of one table; name one with --table"))
 	}
 	if name := c.String("collection"); name != "" {
 		if len(found) != 1 || !definition.Name.MatchString(name) {
-			return usageError{errors.New("--collection names the collection of one table: small letters, digits and _")}
+			return terminal.Usage(errors.New("--collection names the collection of one table: small letters, digits and _"))
 		}
 		found[0].Definition.Collection = name
 	}
 	if to := c.String("propose"); to != "" {
 		return proposeTables(c, found, to)
 	}
-	call, err := newCaller(c)
+	call, err := office.NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -56,7 +58,7 @@ func importDatabase(ctx context.Context, c *cli.Command, address string) (err er
 	results, wrong := make([]imported, len(runs)), 0
 	for n, run := range runs {
 		if results[n], err = run.check(); err != nil {
-			return codedError{err, exitRefused}
+			return terminal.Coded(err, terminal.ExitRefused)
 		}
 		wrong += results[n].Wrong
 	}
@@ -69,11 +71,11 @@ func importDatabase(ctx context.Context, c *cli.Command, address string) (err er
 				}
 			}
 		}
-		return codedError{fmt.Errorf("nothing was changed: %s wrong. Mend the tables, or import the others with --table",
-			count(wrong, "row")), exitRefused}
+		return terminal.Coded(fmt.Errorf("nothing was changed: %s wrong. Mend the tables, or import the others with --table",
+			terminal.Count(wrong, "row")), terminal.ExitRefused)
 	}
 	if len(fresh) > 0 {
-		if err := call.call(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: fresh}, nil); err != nil {
+		if err := call.Send(ctx, http.MethodPut, "/v1/definitions", wire.Definitions{Definitions: fresh}, nil); err != nil {
 			return err
 		}
 	}
@@ -91,7 +93,7 @@ func importDatabase(ctx context.Context, c *cli.Command, address string) (err er
 
 func proposeTables(c *cli.Command, found []*tables.Table, to string) error {
 	if len(found) != 1 {
-		return usageError{errors.New("--propose writes one definition to one file; name one table with --table")}
+		return terminal.Usage(errors.New("--propose writes one definition to one file; name one table with --table"))
 	}
 	if err := os.WriteFile(to, definition.WriteSource(found[0].Definition), 0o644); err != nil {
 		return err
@@ -102,10 +104,10 @@ func proposeTables(c *cli.Command, found []*tables.Table, to string) error {
 }
 
 // prepareTables shows what would be defined, asks, and gets each table ready to be read.
-func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tables.Source,
+func prepareTables(ctx context.Context, c *cli.Command, call office.Caller, source *tables.Source,
 	found []*tables.Table) (runs []*importing, fresh []definition.Definition, err error) {
 	var all wire.Definitions
-	if err := call.get(ctx, "/v1/definitions", &all); err != nil {
+	if err := call.Get(ctx, "/v1/definitions", &all); err != nil {
 		return nil, nil, err
 	}
 	known := map[string]definition.Definition{}
@@ -119,7 +121,7 @@ func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tab
 			d = t.Definition
 			fresh = append(fresh, d)
 			fmt.Fprintf(out, "%s is not defined yet. Proposed from the table %s, %s:\n\n%s\n", d.Collection, t.Name,
-				count(t.Rows, "row"), definition.WriteSource(d))
+				terminal.Count(t.Rows, "row"), definition.WriteSource(d))
 		}
 		for _, note := range t.Notes {
 			fmt.Fprintf(out, "%s: %s\n", t.Name, note)
@@ -134,7 +136,7 @@ func prepareTables(ctx context.Context, c *cli.Command, call caller, source *tab
 	}
 	for n, run := range runs {
 		if err := run.matchTable(found[n]); err != nil {
-			return nil, nil, codedError{err, exitRefused}
+			return nil, nil, terminal.Coded(err, terminal.ExitRefused)
 		}
 	}
 	if len(fresh) > 0 && !c.Bool("yes") {

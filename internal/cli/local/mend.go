@@ -1,25 +1,27 @@
-package cli
+package local
 
 import (
 	"context"
 	"fmt"
 	"strconv"
 
+	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"homing/core/change"
 	"homing/device"
+	"homing/internal/cli/terminal"
 )
 
 // numbered runs a command on the change whose number is its argument.
 func numbered(ctx context.Context, c *cli.Command, work func(*device.Store, int64) error) error {
-	args, err := arguments(c, "NUMBER")
+	args, err := terminal.Arguments(c, "NUMBER")
 	if err != nil {
 		return err
 	}
 	number, err := strconv.ParseInt(args[0], 10, 64)
 	if err != nil {
-		return usageError{fmt.Errorf("%q is not the number of a change; homing local review lists them", args[0])}
+		return terminal.Usage(fmt.Errorf("%q is not the number of a change; homing local review lists them", args[0]))
 	}
 	return withStore(ctx, c, func(store *device.Store) error { return work(store, number) })
 }
@@ -53,5 +55,31 @@ func localDiscard(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintf(c.Root().Writer, "Discarded. What it said is in %s.\n", backup)
 		return nil
+	})
+}
+
+func localSettle(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Arguments(c, "COLLECTION", "RECORD", "FIELD", "VALUE")
+	if err != nil {
+		return err
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		d, err := store.Collection(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		var id uuid.UUID
+		if id, err = store.Resolve(ctx, args[0], args[1]); err != nil {
+			return err
+		}
+		value, err := terminal.SettlingValue(d, args[2], args[3])
+		if err != nil {
+			return terminal.Coded(err, terminal.ExitRefused)
+		}
+		r, err := store.Settle(ctx, args[0], id, args[2], value)
+		if err != nil {
+			return err
+		}
+		return saved(c, r, "Settled")
 	})
 }

@@ -1,4 +1,4 @@
-package cli
+package trial
 
 import (
 	"context"
@@ -15,9 +15,11 @@ import (
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/record"
+	"homing/internal/cli/terminal"
 )
 
-func tryCommand() *cli.Command {
+// TryCommand is homing try-merge.
+func TryCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "try-merge",
 		Usage:     "see what a definition makes of two edits of one record",
@@ -27,10 +29,10 @@ was edited first, and reaches central first unless --other-first is given. Nothi
 
 EXAMPLE
    homing try-merge structures.yaml base.json mira.json tobin.json`,
-		Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "other-first",
+		Flags: []cli.Flag{terminal.JSON, &cli.BoolFlag{Name: "other-first",
 			Usage: "OTHER, though edited later, reaches central first"}},
 		Action: func(_ context.Context, c *cli.Command) error {
-			args, err := arguments(c, "DEFINITION", "BASE", "ONE", "OTHER")
+			args, err := terminal.Arguments(c, "DEFINITION", "BASE", "ONE", "OTHER")
 			if err != nil {
 				return err
 			}
@@ -53,7 +55,7 @@ EXAMPLE
 				return err
 			}
 			if c.Bool("json") {
-				return writeJSON(c.Root().Writer, tried)
+				return terminal.WriteJSON(c.Root().Writer, tried)
 			}
 			return tried.print(c.Root().Writer, d)
 		},
@@ -67,14 +69,14 @@ func readDocument(d definition.Definition, file string) (record.Fields, error) {
 	}
 	fields, err := record.Parse(text)
 	if err != nil {
-		return nil, codedError{fmt.Errorf("%s: %w", file, err), exitRefused}
+		return nil, terminal.Coded(fmt.Errorf("%s: %w", file, err), terminal.ExitRefused)
 	}
 	compiled, err := d.Compile()
 	if err != nil {
 		return nil, err
 	}
 	for _, wrong := range compiled.Validate(fields) {
-		return nil, codedError{fmt.Errorf("%s: %s: %s", file, wrong.Field, wrong.Message), exitRefused}
+		return nil, terminal.Coded(fmt.Errorf("%s: %s: %s", file, wrong.Field, wrong.Message), terminal.ExitRefused)
 	}
 	return fields, nil
 }
@@ -133,7 +135,7 @@ func (t tried) print(w io.Writer, d definition.Definition) error {
 		}
 	}
 	rules := d.Rules()
-	table := newTable(w, "FIELD", "RULE", "ONE", "OTHER", "COMES TO", "WHY")
+	table := terminal.NewTable(w, "FIELD", "RULE", "ONE", "OTHER", "COMES TO", "WHY")
 	for _, field := range d.Fields {
 		if t.one[field.Name] == nil && t.other[field.Name] == nil && t.Record[field.Name] == nil {
 			continue
@@ -146,10 +148,10 @@ func (t tried) print(w io.Writer, d definition.Definition) error {
 		if reason == "" {
 			reason = "nobody disputes it"
 		}
-		table.row(field.Name, rule, shorten(plain(t.one[field.Name]), 24), shorten(plain(t.other[field.Name]), 24),
-			shorten(plain(t.Record[field.Name]), 32), reason)
+		table.Row(field.Name, rule, terminal.Shorten(terminal.Plain(t.one[field.Name]), 24), terminal.Shorten(terminal.Plain(t.other[field.Name]), 24),
+			terminal.Shorten(terminal.Plain(t.Record[field.Name]), 32), reason)
 	}
-	if err := table.flush(); err != nil {
+	if err := table.Flush(); err != nil {
 		return err
 	}
 	fmt.Fprintf(w, "ONE is answered %s, OTHER %s.\n", t.Answers["ONE"], t.Answers["OTHER"])

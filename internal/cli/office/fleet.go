@@ -1,4 +1,4 @@
-package cli
+package office
 
 import (
 	"context"
@@ -21,74 +21,76 @@ import (
 	"homing/core/change"
 	"homing/core/record"
 	"homing/core/rights"
+	"homing/internal/cli/terminal"
 	"homing/internal/qr"
 )
 
-func workersCommand() *cli.Command {
+// WorkersCommand is homing workers.
+func WorkersCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "workers",
 		Usage: "list and add the people who work with central",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list all workers", Flags: centralFlags(jsonFlag),
+			{Name: "list", Usage: "list all workers", Flags: CentralFlags(terminal.JSON),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					call, err := newCaller(c)
+					call, err := NewCaller(c)
 					if err != nil {
 						return err
 					}
 					var workers []central.Worker
-					if err := call.get(ctx, "/v1/workers", &workers); err != nil {
+					if err := call.Get(ctx, "/v1/workers", &workers); err != nil {
 						return err
 					}
 					if c.Bool("json") {
-						return writeJSON(c.Root().Writer, workers)
+						return terminal.WriteJSON(c.Root().Writer, workers)
 					}
-					t := newTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
+					t := terminal.NewTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
 					for _, w := range workers {
-						t.row(w.Name, w.Role, held(w.Territories), w.Devices, when(w.CreatedAt))
+						t.Row(w.Name, w.Role, held(w.Territories), w.Devices, terminal.When(w.CreatedAt))
 					}
-					return t.flush()
+					return t.Flush()
 				}},
 			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
 				Description: "The password is asked for, or read from the first line of standard input. With --no-password " +
 					"the worker can own devices but not sign in.",
-				Flags: centralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
+				Flags: CentralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
 					&cli.StringSliceFlag{Name: "territory", Usage: "a `KEY` that the worker holds; may be given several times; " +
 						"all when left out"},
 					&cli.BoolFlag{Name: "no-password", Usage: "make an account that cannot sign in"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := arguments(c, "NAME")
+					args, err := terminal.Arguments(c, "NAME")
 					if err != nil {
 						return err
 					}
 					body := map[string]any{"name": args[0], "role": c.String("role"), "territories": c.StringSlice("territory")}
 					if !c.Bool("no-password") {
-						password, err := askPassword(c.Root().ErrWriter, os.Stdin)
+						password, err := terminal.AskPassword(c.Root().ErrWriter, os.Stdin)
 						if err != nil {
 							return err
 						}
 						body["password"] = password
 					}
-					call, err := newCaller(c)
+					call, err := NewCaller(c)
 					if err != nil {
 						return err
 					}
-					if err := call.call(ctx, http.MethodPost, "/v1/workers", body, nil); err != nil {
+					if err := call.Send(ctx, http.MethodPost, "/v1/workers", body, nil); err != nil {
 						return err
 					}
 					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
 					return nil
 				}},
-			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: centralFlags(),
+			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: CentralFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := arguments(c, "WORKER", "ROLE")
+					args, err := terminal.Arguments(c, "WORKER", "ROLE")
 					if err != nil {
 						return err
 					}
-					call, err := newCaller(c)
+					call, err := NewCaller(c)
 					if err != nil {
 						return err
 					}
-					if err := call.call(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role",
+					if err := call.Send(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role",
 						map[string]any{"role": args[1]}, nil); err != nil {
 						return err
 					}
@@ -110,7 +112,8 @@ func held(territories []string) string {
 	return strings.Join(territories, ", ")
 }
 
-func territoriesCommand() *cli.Command {
+// TerritoriesCommand is homing territories.
+func TerritoriesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "territories",
 		Usage: "see the territories, and say which a worker holds",
@@ -118,22 +121,22 @@ func territoriesCommand() *cli.Command {
 that the worker holds: what is gained is loaded with the next exchange, what is lost is dropped.`,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list the territories, what falls into them and who holds them",
-				Flags: centralFlags(jsonFlag), Action: listTerritories},
+				Flags: CentralFlags(terminal.JSON), Action: listTerritories},
 			{Name: "hold", Usage: "set all the territories that a worker holds", ArgsUsage: "WORKER KEY…",
 				Description: "The key * stands for all territories. With --none the worker holds no territory.",
-				Flags:       centralFlags(&cli.BoolFlag{Name: "none", Usage: "the worker is to hold no territory"}),
+				Flags:       CentralFlags(&cli.BoolFlag{Name: "none", Usage: "the worker is to hold no territory"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args := c.Args().Slice()
 					if len(args) < 1 || (len(args) == 1) != c.Bool("none") {
-						return usageError{fmt.Errorf("%s takes WORKER and KEY…, or WORKER with --none (see %s --help)", c.FullName(),
-							c.FullName())}
+						return terminal.Usage(fmt.Errorf("%s takes WORKER and KEY…, or WORKER with --none (see %s --help)", c.FullName(),
+							c.FullName()))
 					}
-					call, err := newCaller(c)
+					call, err := NewCaller(c)
 					if err != nil {
 						return err
 					}
 					path := "/v1/workers/" + url.PathEscape(args[0]) + "/territories"
-					if err := call.call(ctx, http.MethodPut, path, map[string]any{"territories": args[1:]}, nil); err != nil {
+					if err := call.Send(ctx, http.MethodPut, path, map[string]any{"territories": args[1:]}, nil); err != nil {
 						return err
 					}
 					fmt.Fprintf(c.Root().Writer, "%s holds %s. Devices follow with their next exchange.\n", args[0], held(args[1:]))
@@ -144,23 +147,23 @@ that the worker holds: what is gained is loaded with the next exchange, what is 
 }
 
 func listTerritories(ctx context.Context, c *cli.Command) error {
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
 	var all []people.Territory
-	if err := call.get(ctx, "/v1/territories", &all); err != nil {
+	if err := call.Get(ctx, "/v1/territories", &all); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, all)
+		return terminal.WriteJSON(w, all)
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(w, "No record falls into a territory: no definition has sync.territory yet, so everybody covers all.")
 		return nil
 	}
-	t := newTable(w, "TERRITORY", "RECORDS", "HELD BY")
+	t := terminal.NewTable(w, "TERRITORY", "RECORDS", "HELD BY")
 	for _, one := range all {
 		var parts []string
 		for _, name := range slices.Sorted(maps.Keys(one.Records)) {
@@ -173,25 +176,26 @@ func listTerritories(ctx context.Context, c *cli.Command) error {
 		if who == "" {
 			who = "nobody but those who hold all"
 		}
-		t.row(one.Key, strings.Join(parts, ", "), who)
+		t.Row(one.Key, strings.Join(parts, ", "), who)
 	}
-	return t.flush()
+	return t.Flush()
 }
 
-func devicesCommand() *cli.Command {
+// DevicesCommand is homing devices.
+func DevicesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "devices",
 		Usage: "watch devices, issue enrolment codes, revoke devices",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list devices and what they last did", Flags: centralFlags(jsonFlag), Action: listDevices},
+			{Name: "list", Usage: "list devices and what they last did", Flags: CentralFlags(terminal.JSON), Action: listDevices},
 			{Name: "code", Usage: "issue a one-time code that enrols a device, or lets a worker join one", Action: issueCode,
 				Description: "On a terminal the code is also shown as a QR code, which carries central's address as well.",
-				Flags: centralFlags(jsonFlag, &cli.BoolFlag{Name: "qr",
+				Flags: CentralFlags(terminal.JSON, &cli.BoolFlag{Name: "qr",
 					Usage: "draw the QR code even when this is not a terminal"},
 					&cli.StringFlag{Name: "worker", Usage: "`NAME` of who the device will belong to; you, when left out"},
 					&cli.DurationFlag{Name: "lasts", Value: 48 * time.Hour, Usage: "how long the code can be used"})},
 			{Name: "revoke", Usage: "revoke a device: it can no longer push or pull", ArgsUsage: "DEVICE",
-				Flags: centralFlags(&cli.BoolFlag{Name: "deliver", Usage: "let it still send what it has queued; it gets nothing"}),
+				Flags: CentralFlags(&cli.BoolFlag{Name: "deliver", Usage: "let it still send what it has queued; it gets nothing"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Bool("deliver") {
 						return revocation(ctx, c, http.MethodPost, "?deliver=true",
@@ -202,8 +206,8 @@ func devicesCommand() *cli.Command {
 						"devices readmit takes this back.\n")
 				}},
 			{Name: "leave", Usage: "take a further worker off a shared device", ArgsUsage: "DEVICE WORKER",
-				Flags: centralFlags(), Action: leaveDevice},
-			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: centralFlags(),
+				Flags: CentralFlags(), Action: leaveDevice},
+			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: CentralFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return revocation(ctx, c, http.MethodDelete, "", "%s may push and pull again.\n")
 				}},
@@ -212,23 +216,23 @@ func devicesCommand() *cli.Command {
 }
 
 func listDevices(ctx context.Context, c *cli.Command) error {
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
 	var devices []central.Device
-	if err := call.get(ctx, "/v1/devices", &devices); err != nil {
+	if err := call.Get(ctx, "/v1/devices", &devices); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, devices)
+		return terminal.WriteJSON(w, devices)
 	}
 	if len(devices) == 0 {
 		fmt.Fprintln(w, "No device is enrolled yet: homing devices code, then homing local enrol on the device.")
 		return nil
 	}
-	t := newTable(w, "DEVICE", "NAME", "WORKER", "STATE", "SEEN", "BEHIND BY", "OWES", "CLOCK", "LAST EXCHANGE")
+	t := terminal.NewTable(w, "DEVICE", "NAME", "WORKER", "STATE", "SEEN", "BEHIND BY", "OWES", "CLOCK", "LAST EXCHANGE")
 	for _, d := range devices {
 		state := "enrolled"
 		if d.RevokedAt != nil {
@@ -237,10 +241,10 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		if d.MayDeliver {
 			state = "revoked, may deliver"
 		}
-		t.row(d.ID, d.Name, peopleOf(d), state, whenever(d.SeenAt), d.Lag, owes(d), skew(d.OffsetMS, d.ErrorMS),
+		t.Row(d.ID, d.Name, peopleOf(d), state, terminal.Whenever(d.SeenAt), d.Lag, owes(d), Skew(d.OffsetMS, d.ErrorMS),
 			lastExchange(d.Last))
 	}
-	return t.flush()
+	return t.Flush()
 }
 
 // peopleOf names the workers of a device.
@@ -264,7 +268,7 @@ func owes(d central.Device) string {
 }
 
 // skew says how a device's clock goes. A device that is behind has a positive offset.
-func skew(offset, within *int64) string {
+func Skew(offset, within *int64) string {
 	if offset == nil || within == nil {
 		return "-"
 	}
@@ -287,7 +291,7 @@ func lastExchange(e *central.Exchange) string {
 }
 
 func issueCode(ctx context.Context, c *cli.Command) error {
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -301,14 +305,14 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 	if c.IsSet("worker") {
 		body["worker"] = c.String("worker")
 	}
-	if err := call.call(ctx, http.MethodPost, "/v1/codes", body, &got); err != nil {
+	if err := call.Send(ctx, http.MethodPost, "/v1/codes", body, &got); err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return writeJSON(c.Root().Writer, got)
+		return terminal.WriteJSON(c.Root().Writer, got)
 	}
 	w := c.Root().Writer
-	if c.Bool("qr") || w == os.Stdout && onTerminal(os.Stdout) {
+	if c.Bool("qr") || w == os.Stdout && terminal.OnTerminal(os.Stdout) {
 		drawn, err := qr.Terminal(got.Link)
 		if err != nil {
 			return err
@@ -317,16 +321,16 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --link '%s' --name "+
 		"NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
-		got.Code, got.Worker, when(got.ExpiresAt), got.Link)
+		got.Code, got.Worker, terminal.When(got.ExpiresAt), got.Link)
 	return nil
 }
 
 func leaveDevice(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "DEVICE", "WORKER")
+	args, err := terminal.Arguments(c, "DEVICE", "WORKER")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -334,7 +338,7 @@ func leaveDevice(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := call.call(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil,
+	if err := call.Send(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil,
 		nil); err != nil {
 		return err
 	}
@@ -344,11 +348,11 @@ func leaveDevice(ctx context.Context, c *cli.Command) error {
 }
 
 func revocation(ctx context.Context, c *cli.Command, method, query, done string) error {
-	args, err := arguments(c, "DEVICE")
+	args, err := terminal.Arguments(c, "DEVICE")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
@@ -356,7 +360,7 @@ func revocation(ctx context.Context, c *cli.Command, method, query, done string)
 	if err != nil {
 		return err
 	}
-	if err := call.call(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation"+query, nil, nil); err != nil {
+	if err := call.Send(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation"+query, nil, nil); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Root().Writer, done, d.Name)
@@ -364,9 +368,9 @@ func revocation(ctx context.Context, c *cli.Command, method, query, done string)
 }
 
 // device finds a device by id or name.
-func (c caller) device(ctx context.Context, text string) (central.Device, error) {
+func (c Caller) device(ctx context.Context, text string) (central.Device, error) {
 	var devices, fits []central.Device
-	if err := c.get(ctx, "/v1/devices", &devices); err != nil {
+	if err := c.Get(ctx, "/v1/devices", &devices); err != nil {
 		return central.Device{}, err
 	}
 	id, _ := uuid.Parse(text) // a name is no id
@@ -377,81 +381,82 @@ func (c caller) device(ctx context.Context, text string) (central.Device, error)
 	}
 	switch len(fits) {
 	case 0:
-		return central.Device{}, codedError{fmt.Errorf("there is no device %q", text), exitNotFound}
+		return central.Device{}, terminal.Coded(fmt.Errorf("there is no device %q", text), terminal.ExitNotFound)
 	case 1:
 		return fits[0], nil
 	}
-	return central.Device{}, codedError{fmt.Errorf("%d devices are called %q; take the id of the one you mean",
-		len(fits), text), exitBusy}
+	return central.Device{}, terminal.Coded(fmt.Errorf("%d devices are called %q; take the id of the one you mean",
+		len(fits), text), terminal.ExitBusy)
 }
 
-func exchangesCommand() *cli.Command {
+// ExchangesCommand is homing exchanges.
+func ExchangesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "exchanges",
 		Usage: "see what devices and central exchanged",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list the latest exchanges", Flags: centralFlags(jsonFlag,
+			{Name: "list", Usage: "list the latest exchanges", Flags: CentralFlags(terminal.JSON,
 				&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					call, err := newCaller(c)
+					call, err := NewCaller(c)
 					if err != nil {
 						return err
 					}
 					var exchanges []central.Exchange
-					if err := call.get(ctx, fmt.Sprintf("/v1/exchanges?limit=%d", c.Int("limit")), &exchanges); err != nil {
+					if err := call.Get(ctx, fmt.Sprintf("/v1/exchanges?limit=%d", c.Int("limit")), &exchanges); err != nil {
 						return err
 					}
 					w := c.Root().Writer
 					if c.Bool("json") {
-						return writeJSON(w, exchanges)
+						return terminal.WriteJSON(w, exchanges)
 					}
 					if len(exchanges) == 0 {
 						fmt.Fprintln(w, "No device has exchanged anything yet.")
 						return nil
 					}
-					t := newTable(w, "ID", "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED",
+					t := terminal.NewTable(w, "ID", "STARTED", "DEVICE", "WORKER", "BATCHES", "APPLIED", "MERGED", "HELD", "REFUSED",
 						"WAITING", "REPEATED", "PULLED", "IN", "OUT")
 					for _, e := range exchanges {
-						t.row(e.ID.String()[24:], when(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held,
-							e.Refused, e.Waiting, e.Repeated, e.Delivered, size(int(e.BytesIn)), size(int(e.BytesOut)))
+						t.Row(e.ID.String()[24:], terminal.When(e.StartedAt), e.Name, e.Worker, e.Batches, e.Applied, e.Merged, e.Held,
+							e.Refused, e.Waiting, e.Repeated, e.Delivered, terminal.Size(int(e.BytesIn)), terminal.Size(int(e.BytesOut)))
 					}
-					return t.flush()
+					return t.Flush()
 				}},
 			{Name: "show", Usage: "show what an exchange carried, change by change and record by record",
 				ArgsUsage: "EXCHANGE", Action: showExchange,
 				Description: "EXCHANGE is its id in the list, or the start or end of it. How long that is kept is said to " +
 					"homing serve with --keep-exchanges.",
-				Flags: centralFlags(jsonFlag, &cli.IntFlag{Name: "limit", Value: 200, Usage: "most changes and records"})},
+				Flags: CentralFlags(terminal.JSON, &cli.IntFlag{Name: "limit", Value: 200, Usage: "most changes and records"})},
 		},
 	}
 }
 
 func showExchange(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, "EXCHANGE")
+	args, err := terminal.Arguments(c, "EXCHANGE")
 	if err != nil {
 		return err
 	}
-	call, err := newCaller(c)
+	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
 	var detail past.ExchangeDetail
-	if err := call.get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")),
+	if err := call.Get(ctx, fmt.Sprintf("/v1/exchanges/%s?limit=%d", url.PathEscape(args[0]), c.Int("limit")),
 		&detail); err != nil {
 		return err
 	}
 	w := c.Root().Writer
 	if c.Bool("json") {
-		return writeJSON(w, detail)
+		return terminal.WriteJSON(w, detail)
 	}
 	fmt.Fprintf(w, "Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n", detail.ID,
-		detail.Name, detail.Worker, when(detail.StartedAt),
-		detail.LastAt.Sub(detail.StartedAt).Round(time.Millisecond), size(int(detail.BytesIn)), size(int(detail.BytesOut)))
+		detail.Name, detail.Worker, terminal.When(detail.StartedAt),
+		detail.LastAt.Sub(detail.StartedAt).Round(time.Millisecond), terminal.Size(int(detail.BytesIn)), terminal.Size(int(detail.BytesOut)))
 	if len(detail.Carried) == 0 {
 		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")
 		return nil
 	}
-	t := newTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "REV", "FIELD", "FROM → TO")
+	t := terminal.NewTable(w, "WAY", "NO", "COLLECTION", "RECORD", "WHAT", "REV", "FIELD", "FROM → TO")
 	for _, one := range detail.Carried {
 		way, number := "down", ""
 		if one.Up {
@@ -461,20 +466,20 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 		if one.Kind != "" {
 			what = string(one.Kind) + ", " + what
 		}
-		first := []any{way, number, one.Collection, named(one.Label, one.Record), what, one.Revision}
-		for _, line := range carriedLines(one.Up, one.Fields) {
-			t.row(append(first, line[0], line[1])...)
+		first := []any{way, number, one.Collection, Named(one.Label, one.Record), what, one.Revision}
+		for _, line := range CarriedLines(one.Up, one.Fields) {
+			t.Row(append(first, line[0], line[1])...)
 			first = []any{"", "", "", "", "", ""}
 		}
 		for _, reason := range one.Reasons {
-			t.row(append(first, reason.Field, reason.Message)...)
+			t.Row(append(first, reason.Field, reason.Message)...)
 			first = []any{"", "", "", "", "", ""}
 		}
 		if first[0] != "" {
-			t.row(first...)
+			t.Row(first...)
 		}
 	}
-	if err := t.flush(); err != nil {
+	if err := t.Flush(); err != nil {
 		return err
 	}
 	if detail.More {
@@ -484,15 +489,15 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 }
 
 // named is what a record is called in a table; the end of its id, where nothing else is known.
-func named(label string, id uuid.UUID) string {
+func Named(label string, id uuid.UUID) string {
 	if label == "" {
 		return "…" + id.String()[30:]
 	}
-	return shorten(label, 32)
+	return terminal.Shorten(label, 32)
 }
 
 // carriedLines shows the fields of a change, from what to what, or those of a record.
-func carriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
+func CarriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
 	if up {
 		var delta record.Delta
 		if json.Unmarshal(fields, &delta) != nil {
@@ -500,7 +505,7 @@ func carriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
 		}
 		for _, name := range delta.Names() {
 			edit := delta[name]
-			lines = append(lines, [2]string{name, shorten(edited(change.Edit, edit, plain(edit.From), plain(edit.To)), 60)})
+			lines = append(lines, [2]string{name, terminal.Shorten(terminal.Edited(change.Edit, edit, terminal.Plain(edit.From), terminal.Plain(edit.To)), 60)})
 		}
 		return lines
 	}
@@ -509,7 +514,7 @@ func carriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
 		return nil
 	}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
-		lines = append(lines, [2]string{name, shorten(plain(values[name]), 60)})
+		lines = append(lines, [2]string{name, terminal.Shorten(terminal.Plain(values[name]), 60)})
 	}
 	return lines
 }
