@@ -100,6 +100,9 @@ func watch(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Collecti
 
 // computeMarked works out the computed values of all records that triggers have noted, children before their parents.
 func (s *Store) computeMarked(ctx context.Context, tx *sqlx.Tx) error {
+	if !s.computes.Load() {
+		return nil
+	}
 	var any bool
 	if err := tx.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM uncomputed)`); err != nil || !any {
 		return err

@@ -2,11 +2,13 @@ package device
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"strconv"
 
 	"github.com/jmoiron/sqlx"
 
+	"homing/core/rights"
 	"homing/link"
 	"homing/wire"
 )
@@ -55,4 +57,32 @@ func (s *Store) MoveCentral(ctx context.Context, address string) error {
 		return err
 	}
 	return storeError(setFact(ctx, s.db, factCentral, l.Base()))
+}
+
+// Join lets a further worker use this device, with a one-time code of theirs. It needs signal; signing in later does
+// not. Secret is the PIN or password that they will sign in with.
+func (s *Store) Join(ctx context.Context, code, secret string) (string, error) {
+	if err := checkSecret(secret); err != nil {
+		return "", err
+	}
+	e := &exchange{Store: s, summary: &Summary{}, watch: func(Progress) {}}
+	if err := e.dial(ctx); err != nil {
+		return "", err
+	}
+	var who rights.Person
+	if err := e.call(ctx, http.MethodPost, "/v1/device/people", map[string]string{"code": code}, &who); err != nil {
+		return "", err
+	}
+	territories, err := json.Marshal(append([]string{}, who.Territories...))
+	if err != nil {
+		return "", err
+	}
+	return who.Name, s.within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*) FROM people), ?, ?, ?)
+			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0,
+				tried_at = NULL`, who.Name, string(who.Role), string(territories), hashSecret(secret)); err != nil {
+			return err
+		}
+		return become(ctx, tx, who.Name)
+	})
 }

@@ -2,48 +2,10 @@ package device
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"net/url"
-	"os"
-	"path/filepath"
 
 	"github.com/jmoiron/sqlx"
 )
-
-// Backup writes a copy of the store to a new file while the store is in use. The copy of an encrypted store is
-// encrypted with the same passphrase.
-func (s *Store) Backup(ctx context.Context, path string) error {
-	if _, err := os.Stat(path); err == nil {
-		return fmt.Errorf("%w: %s; name a new file", ErrExists, path)
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	if s.sealed != "" {
-		salt, err := os.ReadFile(saltPath(s.path))
-		if err != nil {
-			return fmt.Errorf("backup: %w", err)
-		}
-		if err := os.WriteFile(saltPath(path), salt, 0o600); err != nil {
-			return fmt.Errorf("backup: %w", err)
-		}
-	}
-	// The file is made first, so that nobody else can read it at any time.
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	file.Close()
-	into := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() + "?" + s.sealed
-	if _, err := s.db.ExecContext(ctx, `VACUUM INTO ?`, into); err != nil {
-		return errors.Join(storeError(err), os.Remove(path))
-	}
-	return nil
-}
-
-// Backups are the copies of the store beside it that were made before risky steps.
-func (s *Store) Backups() ([]string, error) { return backupsOf(s.path + backupMark) }
 
 // Erase deletes the store from this device, and the backups beside it that were made before risky steps: they hold
 // what the store held. While there are changes that central has not accepted, it refuses unless discard is set; then

@@ -82,3 +82,7 @@ func (q queued) change() (change.Change, error) {
 	}
 	return c, nil
 }
+
+// answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it
+// dates the change: the line is then that date, in milliseconds.
+const answeredBefore = "answered before"

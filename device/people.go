@@ -9,11 +9,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 	"golang.org/x/crypto/argon2"
 
@@ -116,34 +114,6 @@ func become(ctx context.Context, tx *sqlx.Tx, name string) error {
 		}
 	}
 	return nil
-}
-
-// Join lets a further worker use this device, with a one-time code of theirs. It needs signal; signing in later does
-// not. Secret is the PIN or password that they will sign in with.
-func (s *Store) Join(ctx context.Context, code, secret string) (string, error) {
-	if err := checkSecret(secret); err != nil {
-		return "", err
-	}
-	e := &exchange{Store: s, summary: &Summary{}, watch: func(Progress) {}}
-	if err := e.dial(ctx); err != nil {
-		return "", err
-	}
-	var who rights.Person
-	if err := e.call(ctx, http.MethodPost, "/v1/device/people", map[string]string{"code": code}, &who); err != nil {
-		return "", err
-	}
-	territories, err := json.Marshal(append([]string{}, who.Territories...))
-	if err != nil {
-		return "", err
-	}
-	return who.Name, s.within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*) FROM people), ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0,
-				tried_at = NULL`, who.Name, string(who.Role), string(territories), hashSecret(secret)); err != nil {
-			return err
-		}
-		return become(ctx, tx, who.Name)
-	})
 }
 
 // Bounds on PINs and passwords.
@@ -283,12 +253,4 @@ func matches(hash, secret string) bool {
 	}
 	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(secret), salt, sealTime, sealMemory, sealThreads,
 		sealKey)) == 1
-}
-
-func parseID(text string) (uuid.UUID, error) {
-	id, err := uuid.Parse(text)
-	if err != nil {
-		return id, fmt.Errorf("%w: record id %q", ErrDamaged, text)
-	}
-	return id, nil
 }

@@ -7,10 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,10 +20,6 @@ import (
 	"homing/core/record"
 	"homing/wire"
 )
-
-// answeredBefore stands for the run of the machine in which a change was stamped, where central has once said how it
-// dates the change: the line is then that date, in milliseconds.
-const answeredBefore = "answered before"
 
 // reconcile begins anew with a central that was restored from a backup. What central had accepted of this store, as
 // far as the log goes back, is put into the outbox again, under the numbers that it had: central takes what it has
@@ -381,47 +374,3 @@ func (s *Store) DropLost(ctx context.Context, collection string, id uuid.UUID, b
 	})
 	return err
 }
-
-// keptBackups is how many backups that were made by themselves are kept of each kind.
-const keptBackups = 3
-
-// backupBefore makes a backup beside the store before something that cannot be undone, and lets go of older ones.
-func (s *Store) backupBefore(ctx context.Context, what string) (string, error) {
-	prefix := s.path + backupMark + what + "-"
-	path := prefix + s.now().UTC().Format("20060102-150405.000") + ".db"
-	if err := s.Backup(ctx, path); err != nil {
-		return "", err
-	}
-	older, err := backupsOf(prefix)
-	if err != nil {
-		return path, err
-	}
-	for _, file := range older[:max(0, len(older)-keptBackups)] {
-		if err := removeAll(file, saltPath(file)); err != nil {
-			return path, err
-		}
-	}
-	return path, nil
-}
-
-// backupsOf are the backups that were made before risky steps, by what their names begin with, the oldest first.
-func backupsOf(prefix string) ([]string, error) {
-	found, err := filepath.Glob(escapeGlob.Replace(prefix) + "*.db")
-	slices.Sort(found)
-	return found, err
-}
-
-// removeAll removes files that may be there or not.
-func removeAll(files ...string) error {
-	for _, name := range files {
-		if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
-			return err
-		}
-	}
-	return nil
-}
-
-// backupMark follows the name of a store in the names of backups that were made before risky steps.
-const backupMark = ".before-"
-
-var escapeGlob = strings.NewReplacer("*", `\*`, "?", `\?`, "[", `\[`, `\`, `\\`)

@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/fingerprint"
 	"homing/core/merge"
 	"homing/core/query"
 	"homing/core/record"
@@ -342,4 +344,33 @@ func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID
 		return fits[0].ID, nil
 	}
 	return uuid.Nil, fmt.Errorf("%w: %q in %s", ErrAmbiguous, text, collection)
+}
+
+func (s *Store) writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
+	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local,
+		row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
+		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
+}
+
+// Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the
+// same.
+func (s *Store) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
+	var set fingerprint.Set
+	rows, err := s.db.QueryContext(ctx, `SELECT id, fields FROM records WHERE collection = ? AND NOT removed`, collection)
+	if err != nil {
+		return set, storeError(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id, fields string
+		if err := rows.Scan(&id, &fields); err != nil {
+			return set, storeError(err)
+		}
+		parsed, err := uuid.Parse(id)
+		if err != nil {
+			return set, ErrDamaged
+		}
+		set.Add(parsed, []byte(fields))
+	}
+	return set, storeError(rows.Err())
 }

@@ -384,9 +384,3 @@ func (s *Store) nextStamp(ctx context.Context, tx *sqlx.Tx, text string) (clock.
 	next := clock.Next(last, s.now())
 	return next, s.exec(ctx, tx, upsertFact, factStamp, next.String())
 }
-
-func (s *Store) writeStored(ctx context.Context, tx *sqlx.Tx, row stored) error {
-	return s.exec(ctx, tx, upsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local,
-		row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
-		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
-}

@@ -4,10 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"time"
-
-	"github.com/google/uuid"
-
-	"homing/core/fingerprint"
 )
 
 // Status is what a store says of itself.
@@ -110,27 +106,4 @@ func (s *Store) lastExchange(ctx context.Context) (*Logged, error) {
 		return nil, err
 	}
 	return &all[0], nil
-}
-
-// Fingerprint is that of all records of a collection that the device shows. It equals central's when both hold the
-// same.
-func (s *Store) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
-	var set fingerprint.Set
-	rows, err := s.db.QueryContext(ctx, `SELECT id, fields FROM records WHERE collection = ? AND NOT removed`, collection)
-	if err != nil {
-		return set, storeError(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var id, fields string
-		if err := rows.Scan(&id, &fields); err != nil {
-			return set, storeError(err)
-		}
-		parsed, err := uuid.Parse(id)
-		if err != nil {
-			return set, ErrDamaged
-		}
-		set.Add(parsed, []byte(fields))
-	}
-	return set, storeError(rows.Err())
 }

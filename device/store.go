@@ -74,6 +74,8 @@ type Store struct {
 	compiled map[string]*definition.Collection // by the definition's text; guarded by mu
 
 	computes atomic.Bool // some definition has computed fields
+	// finish ends each transaction that writes, before it is committed; nil does nothing.
+	finish func(context.Context, *sqlx.Tx) error
 	hub      hub
 }
 
@@ -154,7 +156,7 @@ func (s *Store) prepare(ctx context.Context) error {
 	if err := s.prepareStatements(ctx); err != nil {
 		return err
 	}
-	return s.noteComputes(ctx, s.db)
+	return nil
 }
 
 // The facts that a store keeps about itself.
@@ -235,8 +237,8 @@ func (s *Store) transact(ctx context.Context, central bool, work func(*sqlx.Tx) 
 	if err := work(tx); err != nil {
 		return diskError(s.path, err)
 	}
-	if s.computes.Load() {
-		if err := s.computeMarked(ctx, tx); err != nil {
+	if s.finish != nil {
+		if err := s.finish(ctx, tx); err != nil {
 			return diskError(s.path, err)
 		}
 	}
@@ -279,4 +281,12 @@ func parseTime(text string) time.Time {
 		return time.Time{}
 	}
 	return t
+}
+
+func parseID(text string) (uuid.UUID, error) {
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return id, fmt.Errorf("%w: record id %q", ErrDamaged, text)
+	}
+	return id, nil
 }
