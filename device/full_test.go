@@ -10,6 +10,7 @@ import (
 
 	"homing/core/definition"
 	"homing/core/query"
+	"homing/device/internal/file"
 	"homing/wire"
 )
 
@@ -26,12 +27,12 @@ func enrolledByHand(t *testing.T, path string) *Store {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := store.takeDefinitions(ctx, wire.Definitions{Definitions: []definition.Definition{d}}); err != nil {
+	if err := store.keeper.TakeDefinitions(ctx, wire.Definitions{Definitions: []definition.Definition{d}}); err != nil {
 		t.Fatal(err)
 	}
-	for name, value := range map[string]string{factRole: "worker", factWorker: "worker", factToken: "dev_x",
-		factName: "tablet"} {
-		if err := setFact(ctx, store.db, name, value); err != nil {
+	for name, value := range map[string]string{file.FactRole: "worker", file.FactWorker: "worker", file.FactToken: "dev_x",
+		file.FactName: "tablet"} {
+		if err := file.SetFact(ctx, store.keeper.DB, name, value); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -42,16 +43,16 @@ func enrolledByHand(t *testing.T, path string) *Store {
 func TestP1FullDiskOnTheDevice(t *testing.T) {
 	ctx := context.Background()
 	store := enrolledByHand(t, filepath.Join(t.TempDir(), "store.db"))
-	store.db.SetMaxOpenConns(1) // the limit below belongs to one connection
+	store.keeper.DB.SetMaxOpenConns(1) // the limit below belongs to one connection
 	saved := 0
 	if _, err := store.Add(ctx, "trails", Fields{"name": "first"}); err != nil {
 		t.Fatal(err)
 	}
 	var pages int
-	if err := store.db.Get(&pages, `PRAGMA page_count`); err != nil {
+	if err := store.keeper.DB.Get(&pages, `PRAGMA page_count`); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := store.db.Exec(`PRAGMA max_page_count = ` + strconv.Itoa(pages+20)); err != nil {
+	if _, err := store.keeper.DB.Exec(`PRAGMA max_page_count = ` + strconv.Itoa(pages+20)); err != nil {
 		t.Fatal(err)
 	}
 	var err error
@@ -62,7 +63,7 @@ func TestP1FullDiskOnTheDevice(t *testing.T) {
 	if !errors.Is(err, ErrFull) {
 		t.Fatalf("after %d saves: %v", saved, err)
 	}
-	if _, err := store.db.Exec(`PRAGMA max_page_count = 1000000`); err != nil {
+	if _, err := store.keeper.DB.Exec(`PRAGMA max_page_count = 1000000`); err != nil {
 		t.Fatal(err)
 	}
 	found, err := store.Find(ctx, "trails", query.Ask{Limit: 1000})

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"homing/device/internal/file"
 	"homing/link"
 )
 
@@ -23,7 +24,7 @@ func TestEncryptedStore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := setFact(ctx, store.db, "secret", secret); err != nil {
+	if err := file.SetFact(ctx, store.keeper.DB, "secret", secret); err != nil {
 		t.Fatal(err)
 	}
 	files := func() {
@@ -57,7 +58,7 @@ func TestEncryptedStore(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer store.Close()
-	if got, err := fact(ctx, store.db, "secret"); err != nil || got != secret {
+	if got, err := file.Fact(ctx, store.keeper.DB, "secret"); err != nil || got != secret {
 		t.Errorf("kept %q, %v", got, err)
 	}
 	if _, err := Open(ctx, filepath.Join(folder, "other.db"), Options{Passphrase: "short"}); err == nil {
@@ -67,20 +68,6 @@ func TestEncryptedStore(t *testing.T) {
 	enrolledByHand(t, clear)
 	if _, err := Open(ctx, clear, Options{Passphrase: passphrase}); !errors.Is(err, ErrNotSealed) {
 		t.Errorf("a store in clear opened with a passphrase: %v", err)
-	}
-}
-
-func TestRetryDelayGrowsAndIsBounded(t *testing.T) {
-	last := time.Duration(0)
-	for failures := range 30 {
-		low, high := retryDelay(failures, 10*time.Minute, 0), retryDelay(failures, 10*time.Minute, 1)
-		if low < last/2 || high > 10*time.Minute || low*2 != high || high < 5*time.Second {
-			t.Errorf("after %d failures between %s and %s", failures, low, high)
-		}
-		last = high
-	}
-	if got := retryDelay(10, time.Second, 1); got != time.Second {
-		t.Errorf("a span of a second waits %s", got)
 	}
 }
 

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"homing/device/internal/file"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -27,20 +29,20 @@ func TestP1DiskWithoutRoom(t *testing.T) {
 		t.Fatal(err)
 	}
 	ballast := filepath.Join(folder, "ballast")
-	file, err := os.Create(ballast)
+	full, err := os.Create(ballast)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, err = file.Write(make([]byte, 4096)); err == nil; _, err = file.Write(make([]byte, 4096)) {
+	for _, err = full.Write(make([]byte, 4096)); err == nil; _, err = full.Write(make([]byte, 4096)) {
 	}
-	file.Close()
+	full.Close()
 	for err = nil; err == nil; {
 		_, err = store.Add(ctx, "trails", Fields{"name": strings.Repeat("x", 9000)})
 	}
 	if !errors.Is(err, ErrFull) {
 		t.Errorf("a save says %v", err)
 	}
-	if err := store.Close(); err != nil && !errors.Is(storeError(err), ErrFull) {
+	if err := store.Close(); err != nil && !errors.Is(file.StoreError(err), ErrFull) {
 		t.Errorf("closing says %v", err)
 	}
 	again, err := Open(ctx, path, Options{})

@@ -23,7 +23,7 @@ import (
 // DefaultCentral is where homing serve listens when nobody says otherwise.
 const DefaultCentral = "http://127.0.0.1:8400"
 
-// centralFlags are those of every command that asks central.
+// CentralFlags are those of every command that asks central.
 func CentralFlags(more ...cli.Flag) []cli.Flag {
 	return append(more,
 		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + DefaultCentral,
@@ -65,7 +65,7 @@ func readSignIn() (signedIn, error) {
 	return known, nil
 }
 
-// caller calls central for the command that is run.
+// Caller calls central for the command that is run.
 type Caller struct{ *link.Link }
 
 // NewCaller calls central as whoever is signed in.

@@ -146,7 +146,7 @@ func settledValue(c *cli.Command, d *definition.Collection, one finding.Conflict
 	return one.Values[n-1].Value, nil
 }
 
-// disputed writes a value of a conflict.
+// Disputed writes a value of a conflict.
 func Disputed(field string, value json.RawMessage) string {
 	switch {
 	case field != merge.RecordRemoval:

@@ -124,7 +124,7 @@ func printPlans(w io.Writer, plans []changes.Plan) {
 	}
 }
 
-// readDefinitions reads all files and reports everything that is wrong with any of them.
+// ReadDefinitions reads all files and reports everything that is wrong with any of them.
 func ReadDefinitions(files []string) ([]definition.Definition, error) {
 	var all []definition.Definition
 	var wrong []error

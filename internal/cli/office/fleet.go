@@ -267,7 +267,7 @@ func owes(d central.Device) string {
 	return fmt.Sprintf("%d, %d refused, %d waiting", *d.Unsent, *d.Refused, *d.Waiting)
 }
 
-// skew says how a device's clock goes. A device that is behind has a positive offset.
+// Skew says how a device's clock goes. A device that is behind has a positive offset.
 func Skew(offset, within *int64) string {
 	if offset == nil || within == nil {
 		return "-"
@@ -488,7 +488,7 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// named is what a record is called in a table; the end of its id, where nothing else is known.
+// Named is what a record is called in a table; the end of its id, where nothing else is known.
 func Named(label string, id uuid.UUID) string {
 	if label == "" {
 		return "…" + id.String()[30:]
@@ -496,7 +496,7 @@ func Named(label string, id uuid.UUID) string {
 	return terminal.Shorten(label, 32)
 }
 
-// carriedLines shows the fields of a change, from what to what, or those of a record.
+// CarriedLines shows the fields of a change, from what to what, or those of a record.
 func CarriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
 	if up {
 		var delta record.Delta

@@ -139,7 +139,7 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// listColumns are the fields that a listing on the terminal shows: the first few that fit.
+// ListColumns are the fields that a listing on the terminal shows: the first few that fit.
 func ListColumns(d definition.Definition) (headings, names []string) {
 	const most = 4
 	for _, field := range d.Fields {

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/term"
 )
 
-// ask asks a question that is answered with yes or no.
+// Ask asks a question that is answered with yes or no.
 func Ask(w io.Writer, from io.Reader, question string) (bool, error) {
 	fmt.Fprint(w, question)
 	answer, err := bufio.NewReader(from).ReadString('\n')
@@ -22,7 +22,7 @@ func Ask(w io.Writer, from io.Reader, question string) (bool, error) {
 	return strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "y"), nil
 }
 
-// secret reads a PIN or password.
+// Secret reads a PIN or password.
 func Secret(c *cli.Command, flag, prompt string) (string, error) {
 	if path := c.String(flag); path != "" {
 		text, err := ReadAll(path)

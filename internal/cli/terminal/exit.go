@@ -32,7 +32,7 @@ const ExitHelp = `EXIT CODES
 // usageError is a mistake on the command line.
 type usageError struct{ error }
 
-// usage makes an error a mistake on the command line.
+// Usage makes an error a mistake on the command line.
 func Usage(err error) error { return usageError{err} }
 
 // codedError fixes the exit code of an error that has been said already, or that has no kind of its own.
@@ -41,10 +41,10 @@ type codedError struct {
 	code int
 }
 
-// coded gives an error an exit code.
+// Coded gives an error an exit code.
 func Coded(err error, code int) error { return codedError{err, code} }
 
-// exitCode is the exit code that an error ends the program with.
+// ExitCode is the exit code that an error ends the program with.
 func ExitCode(err error) int {
 	var fixed codedError
 	var wrong usageError

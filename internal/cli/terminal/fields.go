@@ -14,7 +14,7 @@ import (
 	"homing/core/merge"
 )
 
-// fieldFlags set the fields of a record on the command line.
+// FieldFlags set the fields of a record on the command line.
 func FieldFlags(clearing bool) []cli.Flag {
 	flags := []cli.Flag{
 		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times",
@@ -27,7 +27,7 @@ func FieldFlags(clearing bool) []cli.Flag {
 	return flags
 }
 
-// fieldsFrom reads what the flags set, by the types of the definition. Cleared fields are null.
+// FieldsFrom reads what the flags set, by the types of the definition. Cleared fields are null.
 func FieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMessage, error) {
 	fields := map[string]json.RawMessage{}
 	if file := c.String("fields"); file != "" {
@@ -122,7 +122,7 @@ func typed(field definition.Field, value string) (json.RawMessage, error) {
 	return json.RawMessage(value), nil
 }
 
-// settlingValue reads the value that a disputed field is to have.
+// SettlingValue reads the value that a disputed field is to have.
 func SettlingValue(d *definition.Collection, name, text string) (json.RawMessage, error) {
 	if name == merge.RecordRemoval {
 		switch text {

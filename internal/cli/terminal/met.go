@@ -11,7 +11,7 @@ const (
 	MergedWords = ", merged with what others changed meanwhile"
 )
 
-// metOthers says what became of an edit whose author had not seen the latest state.
+// MetOthers says what became of an edit whose author had not seen the latest state.
 func MetOthers(decisions []change.Decision) string {
 	for _, decision := range decisions {
 		if decision.Rule == string(merge.Ask) || decision.Rule == string(merge.AskRemoval) {

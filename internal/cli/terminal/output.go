@@ -76,7 +76,7 @@ func (t Table) Flush() error {
 	return nil
 }
 
-// shorten keeps a cell within a width; people see by the dots that there is more.
+// Shorten keeps a cell within a width; people see by the dots that there is more.
 func Shorten(text string, width int) string {
 	runes := []rune(text)
 	if len(runes) <= width {
@@ -85,7 +85,7 @@ func Shorten(text string, width int) string {
 	return string(runes[:width-1]) + "…"
 }
 
-// plain writes a value as people read it; a point as latitude and longitude.
+// Plain writes a value as people read it; a point as latitude and longitude.
 func Plain(raw json.RawMessage) string {
 	var point struct {
 		Type        string    `json:"type"`
@@ -98,7 +98,7 @@ func Plain(raw json.RawMessage) string {
 	return definition.Plain(raw)
 }
 
-// edited writes what happened to a field: from what to what, and for a new record only to what.
+// Edited writes what happened to a field: from what to what, and for a new record only to what.
 func Edited(kind change.Kind, edit record.Edit, from, to string) string {
 	switch {
 	case kind == change.Add:
@@ -127,7 +127,7 @@ func Whenever(t *time.Time) string {
 	return When(*t)
 }
 
-// count writes a number with its noun.
+// Count writes a number with its noun.
 func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
@@ -146,13 +146,13 @@ func Size(bytes int) string {
 	return fmt.Sprintf("%.1f MB", float64(bytes)/1e6)
 }
 
-// onTerminal says whether w is a terminal that a person looks at.
+// OnTerminal says whether w is a terminal that a person looks at.
 func OnTerminal(w io.Writer) bool {
 	file, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(file.Fd()))
 }
 
-// progressLine shows progress in one line of a terminal, and at most a line a second elsewhere.
+// ProgressLine shows progress in one line of a terminal, and at most a line a second elsewhere.
 type ProgressLine struct {
 	w     io.Writer
 	live  bool

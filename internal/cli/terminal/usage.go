@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// arguments gives the command's arguments if there are as many as it wants.
+// Arguments gives the command's arguments if there are as many as it wants.
 func Arguments(c *cli.Command, names ...string) ([]string, error) {
 	if c.Args().Len() != len(names) {
 		return nil, Usage(fmt.Errorf("%s takes %s, not %d arguments (see %s --help)", c.FullName(),
@@ -19,7 +19,7 @@ func Arguments(c *cli.Command, names ...string) ([]string, error) {
 	return c.Args().Slice(), nil
 }
 
-// build is the program's version: the revision it was built from, or "development".
+// Build is the program's version: the revision it was built from, or "development".
 func Build() string {
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, setting := range info.Settings {

@@ -1,0 +1,75 @@
+package exchange
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/device/internal/file"
+)
+
+// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers: one of
+// the two is a copy of the other, and neither can tell which. What it has saved so far keeps its old source, since the other may
+// have sent the same, and each counts once; what was refused as another's goes again. It says whether there is anything to send.
+func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
+	copied, err := file.Fact(ctx, e.DB, file.FactCopied)
+	if err != nil || copied != "true" {
+		return false, file.StoreError(err)
+	}
+	old := e.incarnation.String()
+	err = e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := NewIncarnation(ctx, tx, e.NewID().String(), old); err != nil {
+			return err
+		}
+		var refused []file.Entry
+		if err := tx.SelectContext(ctx, &refused, `SELECT * FROM outbox WHERE state = 'refused' AND origin = ?
+			AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?) ORDER BY number`,
+			old, change.CodeNumberReused); err != nil {
+			return err
+		}
+		for _, q := range refused {
+			if err := e.isOurs(ctx, tx, q); err != nil {
+				return err
+			}
+		}
+		e.summary.Refused -= min(len(refused), e.summary.Refused) // they are answered anew
+		return tx.GetContext(ctx, &again, `SELECT EXISTS (SELECT 1 FROM outbox WHERE state IN ('new', 'sent'))`)
+	})
+	if err != nil {
+		return false, err
+	}
+	e.summary.Copied = true
+	if e.incarnation, err = e.Line.Incarnation(ctx, e.DB); err != nil {
+		return false, file.StoreError(err)
+	}
+	return again, e.renew(ctx)
+}
+
+// isOurs deals with a change whose number, under an earlier source, another store has used for something else: so nobody has
+// sent it, and it goes under the present one, with its group. Of one that stands for several, each is tried on its own, since the
+// other store may have sent some of them.
+func (e *exchange) isOurs(ctx context.Context, tx *sqlx.Tx, q file.Entry) error {
+	if q.Parts != "[]" {
+		return unfold(ctx, tx, q, q.Origin)
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL
+		WHERE number = ?1 OR ?2 <> '' AND grp = ?2`, q.Number, q.Group)
+	return err
+}
+
+// NewIncarnation gives the store another identity. What it has saved so far keeps the old one as its source.
+func NewIncarnation(ctx context.Context, tx *sqlx.Tx, now, old string) error {
+	for _, table := range []string{"outbox", "travelled"} {
+		if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`, old); err != nil {
+			return err
+		}
+	}
+	for name, value := range map[string]string{file.FactIncarnation: now, file.FactRenewed: "true", file.FactAnswered: "",
+		file.FactCopied: ""} {
+		if err := file.SetFact(ctx, tx, name, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,603 @@
+// Package exchange is a device with signal: it meets central, sends what is unsent, takes in what others did, and comes to terms
+// with copies of its store and with a central that was restored.
+package exchange
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/clock"
+	"homing/core/definition"
+	"homing/device/internal/file"
+	"homing/device/internal/people"
+	"homing/device/internal/save"
+	"homing/link"
+	"homing/wire"
+)
+
+// Line exchanges.
+type Line struct {
+	*save.Desk
+}
+
+// New adds to what is below it.
+func New(below *save.Desk) *Line { return &Line{below} }
+
+// Summary is what an exchange did.
+type Summary struct {
+	Exchange  uuid.UUID     `json:"exchange"`
+	Started   string        `json:"started_by"` // what asked for it: a person, a timer, or central's word that there is something
+	Sent      int           `json:"sent"`       // changes
+	Applied   int           `json:"applied"`
+	Merged    int           `json:"merged"`
+	Held      int           `json:"held"`
+	Refused   int           `json:"refused"`
+	Waiting   int           `json:"waiting"`
+	Received  int           `json:"received"`         // records, removals included
+	Removed   int           `json:"removed"`          // of these, removals
+	Withdrawn int           `json:"withdrawn"`        // records dropped since the worker no longer covers them
+	Copied    bool          `json:"copied,omitempty"` // the store turned out to be a copy of another, and goes on under an identity of its own
+	BytesUp   int           `json:"bytes_up"`         // as sent, compressed
+	BytesDown int           `json:"bytes_down"`
+	Took      time.Duration `json:"took_ns"`
+}
+
+// Progress tells how far an exchange is.
+type Progress struct {
+	Phase      string // "push" or "pull"
+	Collection string // while pulling
+	Done       int    // changes answered, or records of the collection received
+	Total      int    // 0 when it is not known
+}
+
+// Exchange is [device.Store.Exchange].
+func (s *Line) Exchange(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, true, true)
+}
+
+// Push is [device.Store.Push].
+func (s *Line) Push(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, true, false)
+}
+
+// Pull is [device.Store.Pull].
+func (s *Line) Pull(ctx context.Context, watch func(Progress)) (Summary, error) {
+	return s.run(ctx, watch, false, true)
+}
+
+// exchange is one run.
+type exchange struct {
+	*Line
+	link        *link.Link
+	incarnation uuid.UUID
+	generation  uuid.UUID
+	offset      clock.Offset
+	maxChanges  int
+	maxBytes    int
+	revoked     bool            // central lets it deliver at most
+	defined     map[string]bool // collections that central has now; a restored one may lack some
+	summary     *Summary
+	watch       func(Progress)
+}
+
+// within is a transaction that takes in what central says.
+func (e *exchange) within(ctx context.Context, work func(*sqlx.Tx) error) error {
+	return e.Transact(ctx, true, work)
+}
+
+func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (summary Summary, err error) {
+	unlock, err := s.Lock()
+	if err != nil {
+		return summary, err
+	}
+	defer unlock()
+	if watch == nil {
+		watch = func(Progress) {}
+	}
+	started := s.Now()
+	summary.Exchange, summary.Started = s.NewID(), startedBy(ctx)
+	began := time.Now()
+	e := &exchange{Line: s, summary: &summary, watch: watch}
+	err = e.meet(ctx)
+	if err == nil && pull && !e.revoked {
+		err = e.pullAfterRestore(ctx)
+	}
+	if err == nil && push {
+		err = e.push(ctx)
+	}
+	if err == nil && pull && !e.revoked {
+		err = e.pull(ctx)
+	}
+	if err == nil {
+		err = e.report(ctx)
+	}
+	if err == nil && e.revoked {
+		err = file.ErrRevoked
+	}
+	if err == nil {
+		err = s.FitBudget(ctx)
+	}
+	if err == nil {
+		err = s.forgetTravelled(ctx)
+	}
+	summary.Took = time.Since(began)
+	if !errors.Is(err, file.ErrNotEnrolled) {
+		err = errors.Join(err, s.log(ctx, started, summary, err))
+	}
+	return summary, err
+}
+
+// Lock keeps a second exchange of the same store out, in this process and in others. The kernel gives the lock back
+// when a process dies.
+func (s *Line) Lock() (unlock func(), err error) {
+	held, err := os.OpenFile(s.Where+".exchange", os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	if err := syscall.Flock(int(held.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		held.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, file.ErrBusy
+		}
+		return nil, fmt.Errorf("local store: %w", err)
+	}
+	return func() { held.Close() }, nil
+}
+
+// dial gets ready to call central.
+func (e *exchange) dial(ctx context.Context) error {
+	token, err := file.Fact(ctx, e.DB, file.FactToken)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if token == "" {
+		return file.ErrNotEnrolled
+	}
+	address, err := file.Fact(ctx, e.DB, file.FactCentral)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if e.link, err = link.New(address, token, e.Agent); err != nil {
+		return err
+	}
+	e.link.Over(e.Over)
+	e.link.Wait(e.Patience)
+	e.incarnation, err = e.Line.Incarnation(ctx, e.DB)
+	return err
+}
+
+// meet finds out whether central is there and is the one this store knows, measures the device's clock, and takes
+// over the definitions. When what this store shows tells central that its database was put back, central has become
+// another by that, and they meet anew.
+func (e *exchange) meet(ctx context.Context) error {
+	if err := e.dial(ctx); err != nil {
+		return err
+	}
+	err := e.meetOnce(ctx)
+	var problem *link.Problem
+	if errors.As(err, &problem) && problem.Type == wire.ProblemMoved {
+		err = e.meetOnce(ctx)
+	}
+	return err
+}
+
+func (e *exchange) meetOnce(ctx context.Context) error {
+	var hello wire.Hello
+	sent := e.Now()
+	if err := e.call(ctx, http.MethodGet, "/v1/hello", nil, &hello); err != nil {
+		return err
+	}
+	e.offset = clock.Measure(sent, hello.ReceivedAt, hello.AnsweredAt, e.Now())
+	e.maxChanges, e.maxBytes = hello.MaxChanges, hello.MaxBytes
+	generation, err := file.Fact(ctx, e.DB, file.FactGeneration)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	e.generation = hello.Generation
+	if generation != hello.Generation.String() {
+		if !slices.ContainsFunc(hello.Earlier, func(earlier uuid.UUID) bool { return earlier.String() == generation }) {
+			return fmt.Errorf("%w (it is %s, known is %s)", file.ErrGeneration, hello.Generation, generation)
+		}
+		if err := e.reconcile(ctx, generation); err != nil {
+			return err
+		}
+	}
+	if err := e.renew(ctx); err != nil {
+		return err
+	}
+	var problem *link.Problem
+	if err := e.define(ctx); errors.As(err, &problem) && problem.Type == wire.ProblemRevoked {
+		e.revoked = true // whether it may deliver shows with the first batch
+	} else if err != nil {
+		return err
+	}
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := file.SetFact(ctx, tx, file.FactOpen, strconv.FormatBool(hello.Open)); err != nil {
+			return err
+		}
+		return e.keepOffset(ctx, tx)
+	})
+}
+
+// keepOffset keeps what was measured of the clock. What was measured last before the machine was started anew is
+// kept, too: a change from then is dated by either.
+func (e *exchange) keepOffset(ctx context.Context, tx *sqlx.Tx) error {
+	boot, _ := e.Tick()
+	known, err := file.Facts(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if before := known[file.FactOffset]; before != "" && known[file.FactBoot] != boot {
+		if err := file.SetFact(ctx, tx, file.FactOffsetThen, before); err != nil {
+			return err
+		}
+	}
+	if err := file.SetFact(ctx, tx, file.FactBoot, boot); err != nil {
+		return err
+	}
+	return file.SetFact(ctx, tx, file.FactOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+}
+
+// renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that
+// it has had.
+func (e *exchange) renew(ctx context.Context) error {
+	renewed, err := file.Fact(ctx, e.DB, file.FactRenewed)
+	if err != nil || renewed != "true" {
+		return file.StoreError(err)
+	}
+	var all []string
+	if err := e.DB.SelectContext(ctx, &all, `SELECT origin FROM outbox WHERE origin <> '' UNION SELECT origin
+			FROM travelled WHERE origin <> ''`); err != nil {
+		return file.StoreError(err)
+	}
+	for _, incarnation := range append(all, e.incarnation.String()) {
+		if err := e.call(ctx, http.MethodPut, "/v1/device/incarnation", map[string]any{"incarnation": incarnation},
+			nil); err != nil {
+			return err
+		}
+	}
+	return file.StoreError(file.SetFact(ctx, e.DB, file.FactRenewed, ""))
+}
+
+// define takes over the definitions, and which territories the worker holds.
+func (e *exchange) define(ctx context.Context) error {
+	var definitions wire.Definitions
+	seals, err := e.seals(ctx)
+	if err != nil {
+		return err
+	}
+	if err := e.callWith(ctx, http.MethodGet, "/v1/definitions", map[string]string{wire.HeaderSeals: seals}, nil,
+		&definitions); err != nil {
+		return err
+	}
+	e.defined = map[string]bool{}
+	for _, d := range definitions.Definitions {
+		e.defined[d.Collection] = true
+	}
+	if err := e.TakeDefinitions(ctx, definitions); err != nil {
+		return err
+	}
+	return e.within(ctx, func(tx *sqlx.Tx) error { return people.TakePeople(ctx, tx, definitions) })
+}
+
+// mostSeals bounds the header that carries them.
+const mostSeals = 50
+
+// seals are central's words on how far it had delivered what this store has, the latest first.
+func (e *exchange) seals(ctx context.Context) (string, error) {
+	var all []string
+	err := e.DB.SelectContext(ctx, &all, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`,
+		mostSeals)
+	return strings.Join(all, ","), file.StoreError(err)
+}
+
+func (e *exchange) call(ctx context.Context, method, path string, in, out any) error {
+	return e.callWith(ctx, method, path, nil, in, out)
+}
+
+// callWith calls central with more headers than those that every request of an exchange has.
+func (e *exchange) callWith(ctx context.Context, method, path string, more map[string]string, in, out any) error {
+	headers := e.headers()
+	for name, value := range more {
+		if value != "" {
+			headers[name] = value
+		}
+	}
+	traffic, err := e.link.Call(ctx, method, path, headers, in, out)
+	e.summary.BytesUp += traffic.Sent
+	e.summary.BytesDown += traffic.Received
+	return err
+}
+
+func (e *exchange) headers() map[string]string {
+	return map[string]string{wire.HeaderExchange: e.summary.Exchange.String(),
+		wire.HeaderIncarnation: e.incarnation.String()}
+}
+
+// clock is what this exchange measured of the device's clock.
+func (e *exchange) clock() wire.Clock {
+	return wire.Clock{SentAt: e.Now(), OffsetMS: e.offset.By.Milliseconds(), ErrorMS: e.offset.Error.Milliseconds()}
+}
+
+// pageRecords is how many records a device asks for at once; fewer, down to leastPage, when pages do not come in time.
+const (
+	pageRecords = 2000
+	leastPage   = 20
+)
+
+// pull brings each collection to its head, page by page. When the worker's territories change meanwhile, it starts
+// over with those that they hold now; nothing is loaded twice for that.
+func (e *exchange) pull(ctx context.Context) error {
+	const tries = 3
+	var err error
+	for range tries {
+		if err = e.pullAll(ctx); !isCoverage(err) {
+			return err
+		}
+		if err := e.define(ctx); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+func isCoverage(err error) bool {
+	var problem *link.Problem
+	return errors.As(err, &problem) && problem.Type == wire.ProblemCoverage
+}
+
+func (e *exchange) pullAll(ctx context.Context) (err error) {
+	all, err := e.All(ctx, e.DB)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if err := e.Expire(ctx, c); err != nil {
+			return err
+		}
+	}
+	if err := e.lookAnew(ctx, all); err != nil {
+		return err
+	}
+	collections, err := e.Collections(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err == nil {
+			err = e.askLost(ctx)
+		}
+	}()
+	for _, c := range collections {
+		if !e.defined[c.Name] {
+			continue // what is here of it stays
+		}
+		if c.Direction.Pulls() && c.Keep == definition.OnDemand {
+			if err := e.refresh(ctx, c.Name); err != nil {
+				return err
+			}
+		}
+		if !c.Loads() {
+			continue
+		}
+		covers, err := e.cover(ctx, c.Name, c.Cursor)
+		if err != nil {
+			return err
+		}
+		way := course{collection: c.Name, cursor: c.Cursor, covers: covers}
+		if c.Cursor == 0 {
+			if err := e.DB.GetContext(ctx, &way.empty, `SELECT NOT EXISTS (SELECT 1 FROM records WHERE collection = ?)`,
+				c.Name); err != nil {
+				return file.StoreError(err)
+			}
+		}
+		if err := e.pullFrom(ctx, way); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// course is one way through a collection's changes: the main one, or the load of territories that were gained.
+type course struct {
+	collection string
+	cursor     int64
+	covers     []string
+	gaining    bool
+	empty      bool // the store holds nothing of the collection, so that nothing can be gone
+}
+
+// fetched is a page on its way from central to the store.
+type fetched struct {
+	text    link.Text
+	page    wire.Page // once it is read
+	cursor  int64
+	more    bool
+	traffic link.Traffic
+	err     error
+}
+
+// pullFrom stores each page while the next one is being read, and the one after that is under way.
+func (e *exchange) pullFrom(ctx context.Context, way course) error {
+	answered, err := e.answered(ctx)
+	if err != nil {
+		return err
+	}
+	var loading bool
+	if err := e.DB.GetContext(ctx, &loading, `SELECT loading FROM collections WHERE name = ?`,
+		way.collection); err != nil {
+		return file.StoreError(err)
+	}
+	copied, err := file.Fact(ctx, e.DB, file.FactCopied)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if loading || copied == "true" || way.cursor == 0 {
+		answered = "" // what this device itself once sent may not be here any more
+	}
+	name, gaining := way.collection, way.gaining
+	ctx, cancel := context.WithCancel(ctx)
+	texts, pages := make(chan fetched, 1), make(chan fetched, 1)
+	go func() {
+		defer close(texts)
+		limit := pageRecords
+		for more := true; more; {
+			next := e.fetch(ctx, way, answered, limit)
+			for (tooSlow(next.err)) && limit > leastPage {
+				limit = max(limit/4, leastPage)
+				next = e.fetch(ctx, way, answered, limit)
+			}
+			more, way.cursor = next.err == nil && next.more, next.cursor
+			way.empty = false // what is gone after the first page may have come with it
+			select {
+			case texts <- next:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	go func() {
+		defer close(pages)
+		for next := range texts {
+			if next.err == nil {
+				next.read()
+			}
+			select {
+			case pages <- next:
+			case <-ctx.Done():
+			}
+		}
+	}()
+	defer func() { // nothing may be under way when the next collection begins
+		cancel()
+		for range pages {
+		}
+	}()
+	done, total := 0, 0
+	for next := range pages {
+		e.summary.BytesUp += next.traffic.Sent
+		e.summary.BytesDown += next.traffic.Received
+		if next.err != nil {
+			return next.err
+		}
+		if err := e.takePage(ctx, next.page, gaining); err != nil {
+			return err
+		}
+		if next.page.Total > 0 {
+			total = int(next.page.Total)
+		}
+		done += len(next.page.Records)
+		if done > 0 {
+			e.watch(Progress{Phase: "pull", Collection: name, Done: done, Total: total})
+		}
+	}
+	return ctx.Err()
+}
+
+// answered is the number up to which all changes of this store have an answer that is stored. Below one that has
+// none, central may have written what this store has not laid under its view yet.
+func (e *exchange) answered(ctx context.Context) (string, error) {
+	text, err := file.Fact(ctx, e.DB, file.FactAnswered)
+	if err != nil || text == "" {
+		return "", file.StoreError(err)
+	}
+	highest, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return "", fmt.Errorf("%w: the number that was answered last", file.ErrDamaged)
+	}
+	var open int64 // 0 where there is none
+	if err := e.DB.GetContext(ctx, &open, `SELECT coalesce(min(number), 0)
+			FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`); err != nil {
+		return "", file.StoreError(err)
+	}
+	if open > 0 {
+		highest = min(highest, open-1)
+	}
+	return strconv.FormatInt(highest, 10), nil
+}
+
+func (e *exchange) fetch(ctx context.Context, way course, answered string, limit int) (next fetched) {
+	ask := url.Values{"cursor": {strconv.FormatInt(way.cursor, 10)}, "limit": {strconv.Itoa(limit)}, "covers": way.covers}
+	if answered != "" && !way.gaining {
+		ask.Set("answered", answered)
+	}
+	if way.covers != nil && len(way.covers) == 0 {
+		ask.Set("covers", "") // nothing, which is not the same as saying nothing
+	}
+	if way.gaining || way.empty {
+		ask.Set("load", "true")
+	}
+	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/changes/"+way.collection+"?"+ask.Encode(),
+		e.headers(), nil, &next.text)
+	if next.err != nil {
+		return next
+	}
+	var ok bool
+	if next.cursor, next.more, ok = wire.ReadPageStart(next.text); !ok {
+		next.read()
+		next.cursor, next.more = next.page.Cursor, next.page.More
+	}
+	return next
+}
+
+// read reads the page, unless that was done before.
+func (f *fetched) read() {
+	if f.text == nil {
+		return
+	}
+	if f.page, f.err = wire.ReadPage(f.text); f.err != nil {
+		f.err = fmt.Errorf("central sent a page that cannot be read: %w", f.err)
+	}
+	f.text = nil
+}
+
+// report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has
+// lost nothing.
+func (e *exchange) report(ctx context.Context) error {
+	status, err := e.Status(ctx)
+	if err != nil {
+		return err
+	}
+	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused,
+		Waiting: status.Waiting}
+	for _, c := range status.Collections {
+		if c.Loads() {
+			report.Cursors[c.Name] = c.Cursor
+		}
+	}
+	var problem *link.Problem
+	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil &&
+		!errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
+		return err
+	}
+	return nil
+}
+
+// log keeps what an exchange did. It is kept even when the exchange was cancelled.
+func (s *Line) log(ctx context.Context, started time.Time, summary Summary, cause error) error {
+	text, err := json.Marshal(summary)
+	if err != nil {
+		return err
+	}
+	problem := ""
+	if cause != nil {
+		problem = cause.Error()
+	}
+	_, err = s.DB.ExecContext(context.WithoutCancel(ctx), `INSERT INTO exchanges (id, started_at, ended_at, summary,
+			error) VALUES (?, ?, ?, ?, ?)`,
+		summary.Exchange.String(), file.TimeText(started), file.TimeText(s.Now()), string(text), problem)
+	return file.StoreError(err)
+}

@@ -1,0 +1,412 @@
+package exchange
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/clock"
+	"homing/core/merge"
+	"homing/device/internal/file"
+	"homing/device/internal/hold"
+	"homing/device/internal/save"
+	"homing/link"
+	"homing/wire"
+)
+
+// firstBatch is how many changes the first batch of an exchange carries at most; a batch that is too large for
+// central is halved.
+const firstBatch = 500
+
+// push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent
+// again as it was, under its old id.
+func (e *exchange) push(ctx context.Context) error {
+	if err := e.fold(ctx); err != nil {
+		return err
+	}
+	total, err := e.unanswered(ctx)
+	if err != nil {
+		return err
+	}
+	// What waits for another change may go in now.
+	if _, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
+		file.IsSent, file.IsWaiting); err != nil {
+		return file.StoreError(err)
+	}
+	largest := max(min(firstBatch, e.maxChanges), 1)
+	most, err := e.batchSize(ctx, largest)
+	if err != nil {
+		return err
+	}
+	for {
+		batch, changes, err := e.nextBatch(ctx, most)
+		if err != nil {
+			return err
+		}
+		if len(changes) == 0 {
+			again, err := e.partFromCopy(ctx)
+			if err != nil || !again {
+				return err
+			}
+			continue
+		}
+		answers, err := e.send(ctx, batch, changes)
+		var problem *link.Problem
+		if tooLarge := errors.As(err, &problem) && problem.Status == http.StatusRequestEntityTooLarge; (tooLarge ||
+			tooSlow(err)) && len(changes) > 1 && most > 1 {
+			// Each change keeps its number, so none can count twice, whatever became of the batch.
+			most = max(min(most, len(changes))/2, 1)
+			if err := e.resize(ctx, batch, most); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := e.takeAnswers(ctx, changes, answers); err != nil {
+			return err
+		}
+		e.summary.Sent += len(changes)
+		if most < largest {
+			most = min(most*2, largest)
+			if err := file.StoreError(file.SetFact(ctx, e.DB, file.FactBatch, strconv.Itoa(most))); err != nil {
+				return err
+			}
+		}
+		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(total, e.summary.Sent)})
+	}
+}
+
+func (e *exchange) unanswered(ctx context.Context) (int, error) {
+	var n int
+	err := e.DB.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE state <> ?`, file.IsRefused)
+	return n, file.StoreError(err)
+}
+
+// nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is
+// on the disk before the batch leaves.
+func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []file.Entry, err error) {
+	err = e.within(ctx, func(tx *sqlx.Tx) error {
+		var open []file.Entry
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
+			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
+				AND w.number < o.number AND o.kind <> 'add')
+			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+save.MaxGroup); err != nil {
+			return err
+		}
+		changes = cutBatch(open, most, e.maxBytes/2)
+		switch {
+		case len(changes) == 0:
+			return nil
+		case changes[0].Batch != nil:
+			id, err = uuid.Parse(*changes[0].Batch)
+			return err
+		}
+		id = e.NewID()
+		numbers := make([]int64, len(changes))
+		for n, q := range changes {
+			numbers[n] = q.Number
+		}
+		text, err := json.Marshal(numbers)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET batch = ?, state = ? WHERE number IN (SELECT value
+				FROM json_each(?))`, id.String(), file.IsSent, string(text))
+		return err
+	})
+	return id, changes, err
+}
+
+// cutBatch takes from the front of the outbox what goes as one batch: at most so many changes and bytes, all of one
+// origin, and no part of a group. What was sent as a batch before goes as that batch again.
+func cutBatch(open []file.Entry, most, bytes int) []file.Entry {
+	size, whole := 0, 0
+	for n, q := range open {
+		first := open[0]
+		if !same(q.Batch, first.Batch) || q.Origin != first.Origin || q.Generation != first.Generation {
+			return open[:n]
+		}
+		size += len(q.Fields) + perChange
+		ends := q.Group == "" || n+1 == len(open) || open[n+1].Group != q.Group
+		if full := n+1 > most || size > bytes; full && whole > 0 {
+			return open[:whole]
+		} else if ends {
+			if whole = n + 1; full {
+				return open[:whole]
+			}
+		}
+	}
+	return open
+}
+
+// perChange is about what a change weighs besides its fields, in bytes.
+const perChange = 300
+
+func same(a, b *string) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
+
+// batchSize is how many changes a batch carries at most: as many as went through last, or as many as there may be.
+func (e *exchange) batchSize(ctx context.Context, largest int) (int, error) {
+	text, err := file.Fact(ctx, e.DB, file.FactBatch)
+	if err != nil {
+		return 0, file.StoreError(err)
+	}
+	if n, err := strconv.Atoi(text); err == nil && n > 0 {
+		return min(n, largest), nil
+	}
+	return largest, nil
+}
+
+// tooSlow says whether a batch took longer than the link, or something on the way, has patience for.
+func tooSlow(err error) bool {
+	var problem *link.Problem
+	if errors.As(err, &problem) {
+		return problem.Status == http.StatusGatewayTimeout || problem.Status == http.StatusRequestTimeout
+	}
+	return errors.Is(err, link.ErrSlow)
+}
+
+// resize takes a batch apart, and keeps how large the next ones are to be, for later exchanges, too.
+func (e *exchange) resize(ctx context.Context, batch uuid.UUID, most int) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = ?`, batch.String(),
+			file.IsSent); err != nil {
+			return err
+		}
+		return file.SetFact(ctx, tx, file.FactBatch, strconv.Itoa(most))
+	})
+}
+
+func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry) (wire.Answers, error) {
+	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: changes[0].Source(e.incarnation),
+		Generation: e.generation, Clock: e.clock()}
+	if earlier, err := uuid.Parse(changes[0].Generation); err == nil {
+		batch.Generation = earlier
+	}
+	for _, q := range changes {
+		ch, err := q.Change()
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		ch.TurnedMS = e.Turned(q, e.offset).Milliseconds()
+		unsure, err := e.unsure(ctx, q)
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		ch.UnsureMS = unsure.Milliseconds()
+		text, err := json.Marshal(ch)
+		if err != nil {
+			return wire.Answers{}, err
+		}
+		batch.Changes = append(batch.Changes, text)
+	}
+	var answers wire.Answers
+	if err := e.call(ctx, http.MethodPost, "/v1/batches", batch, &answers); err != nil {
+		return answers, err
+	}
+	if answers.Batch != id || len(answers.Answers) != len(changes) {
+		return answers, fmt.Errorf("central answered %d changes of batch %s, but %d of batch %s were sent; they are kept",
+			len(answers.Answers), answers.Batch, len(changes), id)
+	}
+	return answers, nil
+}
+
+// takeAnswers stores the answers to a batch and their effect in one transaction.
+func (e *exchange) takeAnswers(ctx context.Context, changes []file.Entry, answers wire.Answers) error {
+	return e.within(ctx, func(tx *sqlx.Tx) error {
+		highest := int64(0)
+		anew := map[string]bool{} // groups of which a number is another's
+		for n, q := range changes {
+			if !isAnothers(q, answers.Answers[n]) {
+				continue
+			}
+			if err := e.isOurs(ctx, tx, q); err != nil {
+				return err
+			}
+			anew[q.Group] = q.Group != ""
+		}
+		for _, n := range byRevision(answers.Answers) {
+			q, answer := changes[n], answers.Answers[n]
+			if isAnothers(q, answer) || anew[q.Group] {
+				continue // it is answered anew
+			}
+			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
+				return err
+			}
+			if err := e.noteSent(ctx, tx, q, answer); err != nil {
+				return err
+			}
+			highest = max(highest, q.Number)
+			switch answer.Answer {
+			case change.Applied:
+				e.summary.Applied++
+			case change.Merged:
+				e.summary.Merged++
+			case change.Held:
+				e.summary.Held++
+			case change.Refused:
+				e.summary.Refused++
+			case change.Waiting:
+				e.summary.Waiting++
+			}
+		}
+		for _, seal := range answers.Seals {
+			name, _, _ := strings.Cut(seal, ".")
+			if _, err := tx.ExecContext(ctx, `UPDATE collections SET seal = ? WHERE name = ?`, seal, name); err != nil {
+				return err
+			}
+		}
+		if answers.Torn && changes[0].Origin == "" {
+			// What central has under these numbers is not all from here, so none of it is left out of a pull any more.
+			if err := file.SetFact(ctx, tx, file.FactCopied, "true"); err != nil {
+				return err
+			}
+		}
+		known, err := file.Fact(ctx, tx, file.FactAnswered)
+		if err != nil {
+			return err
+		}
+		if before, err := strconv.ParseInt(known, 10, 64); err == nil {
+			highest = max(highest, before)
+		}
+		return file.SetFact(ctx, tx, file.FactAnswered, strconv.FormatInt(highest, 10))
+	})
+}
+
+// isAnothers says whether the number of a change, under an earlier source of this store, was used by a copy of it.
+func isAnothers(q file.Entry, answer wire.Answer) bool {
+	return q.Origin != "" && answer.Answer == change.Refused && hasCode(answer.Reasons, change.CodeNumberReused)
+}
+
+func hasCode(reasons []change.Reason, code string) bool {
+	return slices.ContainsFunc(reasons, func(r change.Reason) bool { return r.Code == code })
+}
+
+// byRevision gives the places of answers in the order in which they are to be worked: what waited for something
+// further down in the batch may have become a later revision than what stands behind it.
+func byRevision(answers []wire.Answer) []int {
+	places := make([]int, len(answers))
+	for n := range places {
+		places[n] = n
+	}
+	slices.SortStableFunc(places, func(a, b int) int { return cmp.Compare(answers[a].Revision, answers[b].Revision) })
+	return places
+}
+
+func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, answer wire.Answer) error {
+	if !answer.Answer.Accepted() {
+		reasons, err := json.Marshal(answer.Reasons)
+		if err != nil {
+			return err
+		}
+		// The change stays, with the reasons; an answer of a kind that this version does not know counts as waiting.
+		now := file.IsWaiting
+		if answer.Answer == change.Refused {
+			now = file.IsRefused
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = ? WHERE number = ?`, now, string(reasons),
+			q.Number)
+		return err
+	}
+	row, err := hold.LoadStored(ctx, tx, q.Collection, q.Record)
+	if err != nil {
+		return err
+	}
+	under, err := row.Under()
+	if err != nil {
+		return err
+	}
+	if answer.Record != nil && answer.Record.Withdrawn && (answer.Record.Revision > under.Revision || row.Lost != "") {
+		row.Withdrawn = max(answer.Record.Revision, 1) // accepted, but not for this worker to see: it goes when nothing of it is unsent
+		// Should the worker cover it again before the next pull, it must come, though this device has sent it.
+		if _, err := tx.ExecContext(ctx, `UPDATE collections SET loading = 1 WHERE name = ?`, q.Collection); err != nil {
+			return err
+		}
+	} else if answer.Record != nil && !answer.Record.Withdrawn && answer.Revision > row.Withdrawn {
+		row.Withdrawn = 0 // it has come back into what the worker covers; without the record, what is here may lack something, and it is loaded again
+	}
+	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
+		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
+			return err
+		}
+		if answer.Record != nil && !answer.Record.Withdrawn {
+			row.Lost = ""
+			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device,
+				file.TimeText(answer.Record.EditedAt), file.TimeText(answer.Record.ReceivedAt)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number = ?`, q.Number); err != nil {
+		return err
+	}
+	return e.Rebuild(ctx, tx, row, under)
+}
+
+// accepted is what central's record is after it took a change. Central sends the record when it is not simply the
+// change upon what the device knew; otherwise the same merge gives it here.
+func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q file.Entry, under merge.State,
+	answer wire.Answer) (merge.State, error) {
+	if answer.Record != nil && !answer.Record.Withdrawn {
+		return stateOf(*answer.Record, under)
+	}
+	ch, err := q.Change()
+	if err != nil {
+		return under, err
+	}
+	c, err := e.Definition(ctx, tx, q.Collection)
+	if err != nil {
+		return under, err
+	}
+	state, _ := hold.Lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
+		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.Source(e.incarnation), Number: ch.Number}})
+	state.Revision = answer.Revision
+	return state, nil
+}
+
+// stateOf reads a record as central sends it. A removed one comes without fields; those known before are kept under
+// it, so that an unsent edit that outlives the removal shows the whole record.
+func stateOf(r wire.Record, before merge.State) (merge.State, error) {
+	state := merge.State{Revision: r.Revision, Removed: r.Removed, Fields: before.Fields, Marks: before.Marks}
+	if r.Removed {
+		state.Marks.Presence = merge.Mark{Revision: r.Revision}
+		return state, nil
+	}
+	state.Fields, state.Marks = nil, merge.Marks{}
+	if err := errors.Join(json.Unmarshal(r.Fields, &state.Fields), json.Unmarshal(r.Marks, &state.Marks)); err != nil {
+		return state, fmt.Errorf("central sent a record that cannot be read (%s): %v", r.ID, err)
+	}
+	return state, nil
+}
+
+// unsure is by how much a change may be dated wrong beyond what this exchange has measured of the clock, since the
+// machine was started anew after it was stamped and nothing tells whether its clock was turned. What was measured
+// before that bounds it; where nothing was, the change was made at some time between its stamp and now.
+func (e *exchange) unsure(ctx context.Context, q file.Entry) (time.Duration, error) {
+	boot, _ := e.Tick()
+	if q.Boot == file.AnsweredBefore || q.Boot == boot {
+		return 0, nil
+	}
+	then, known, err := file.Measured(ctx, e.DB, file.FactOffsetThen)
+	if err != nil {
+		return 0, file.StoreError(err)
+	}
+	if known {
+		return max((e.offset.By-then.By).Abs()+then.Error-e.offset.Error, 0), nil
+	}
+	stamp, err := clock.Parse(q.Stamp)
+	if err != nil {
+		return 0, fmt.Errorf("%w: change %d", file.ErrDamaged, q.Number)
+	}
+	return e.Now().Sub(stamp.Time()).Abs(), nil
+}

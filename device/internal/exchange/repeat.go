@@ -1,0 +1,85 @@
+package exchange
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"strconv"
+	"time"
+
+	"homing/device/internal/file"
+	"homing/link"
+)
+
+// Bounds on the delay after an exchange that failed.
+const (
+	firstRetry  = 5 * time.Second
+	longestWait = 15 * time.Minute
+)
+
+// Repeat is [device.Store.Repeat].
+func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, tell func(Summary, error)) error {
+	wait, failures := time.Duration(rand.Int64N(int64(span)+1)), 0
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(wait):
+		}
+		summary, err := s.exchangeUnless(ctx, holdBack)
+		if ctx.Err() != nil {
+			return nil
+		}
+		tell(summary, err)
+		switch {
+		case err == nil, errors.Is(err, ErrMetered):
+			wait, failures = span, 0
+		case passing(err):
+			wait = retryDelay(failures, span, rand.Float64())
+			failures++
+		default:
+			return err
+		}
+	}
+}
+
+// ErrMetered says that an exchange was held back.
+var ErrMetered = errors.New("the link is metered; exchanges are held back")
+
+// SetMetered is [device.Store.SetMetered].
+func (s *Line) SetMetered(ctx context.Context, metered bool) error {
+	return file.StoreError(file.SetFact(ctx, s.DB, file.FactMetered, strconv.FormatBool(metered)))
+}
+
+func (s *Line) exchangeUnless(ctx context.Context, holdBack bool) (Summary, error) {
+	if holdBack {
+		metered, err := file.Fact(ctx, s.DB, file.FactMetered)
+		if err != nil {
+			return Summary{}, file.StoreError(err)
+		}
+		if metered == "true" {
+			return Summary{}, ErrMetered
+		}
+	}
+	return s.Exchange(started(ctx, byTimer), nil)
+}
+
+// passing says whether an exchange that failed may well succeed later without anybody's help.
+func passing(err error) bool {
+	var problem *link.Problem
+	if errors.As(err, &problem) {
+		return problem.Status >= 500 || problem.Status == 429
+	}
+	return errors.Is(err, link.ErrUnreachable) || errors.Is(err, file.ErrBusy)
+}
+
+// retryDelay is how long to wait after so many failures before: doubled each time, with a part of chance between a
+// half and the whole of it.
+func retryDelay(failures int, span time.Duration, chance float64) time.Duration {
+	longest := min(span, longestWait)
+	delay := longest
+	if shift := min(failures, 20); firstRetry<<shift < longest {
+		delay = firstRetry << shift
+	}
+	return time.Duration(float64(delay) * (0.5 + chance/2))
+}

@@ -1,0 +1,164 @@
+package exchange
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/change"
+	"homing/core/record"
+	"homing/device/internal/file"
+	"homing/device/internal/save"
+	"homing/wire"
+)
+
+// How long the log keeps what has travelled. A central that is restored from a backup older than this, or with more
+// changes after it, is not offered all of them again.
+const (
+	keepTravelled = 30 * 24 * time.Hour
+	mostTravelled = 50_000 // changes and records
+)
+
+// noteSent keeps a change that central has answered for good.
+func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answer wire.Answer) error {
+	if answer.Answer == change.Waiting {
+		return nil
+	}
+	generation := q.Generation
+	if generation == "" {
+		generation = e.generation.String()
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+			?, ?, ?)`, file.TimeText(e.Now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
+		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group,
+		q.GroupOf, q.Folds, q.Digests, q.Parts)
+	return err
+}
+
+// noteReceived keeps the records of a page. Those of a first load are not kept one by one: they are what the store
+// holds.
+func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page, gaining bool) error {
+	var first bool
+	if err := tx.GetContext(ctx, &first, `SELECT loading OR cursor = 0 OR pulled_at IS NULL
+			FROM collections WHERE name = ?`, page.Collection); err != nil || first || gaining {
+		return err
+	}
+	insert, err := tx.PrepareContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, revision,
+			fields, author) VALUES (?, ?, 0, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	at, exchange := file.TimeText(e.Now()), e.summary.Exchange.String()
+	for _, r := range page.Records {
+		kind, fields := "record", string(r.Fields)
+		switch {
+		case r.Withdrawn:
+			kind, fields = "withdrawn", "{}"
+		case r.Removed:
+			kind, fields = "removed", "{}"
+		}
+		if _, err := insert.ExecContext(ctx, at, exchange, page.Collection, r.ID.String(), kind, r.Revision, fields,
+			r.Author); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forgetTravelled keeps the log within its bounds.
+func (s *Line) forgetTravelled(ctx context.Context) error {
+	if _, err := s.DB.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid)
+			FROM travelled) - ?2`,
+		file.TimeText(s.Now().Add(-keepTravelled)), mostTravelled); err != nil {
+		return file.StoreError(err)
+	}
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM exchanges WHERE started_at < ?`, file.TimeText(s.Now().Add(-keepTravelled)))
+	return file.StoreError(err)
+}
+
+// Carried is a change that an exchange sent, or a record that it brought.
+type Carried struct {
+	At         time.Time       `json:"at"` // by this device's clock
+	Up         bool            `json:"up"`
+	Collection string          `json:"collection"`
+	Record     uuid.UUID       `json:"record"`
+	Label      string          `json:"label"` // what the record is called here now, or by what was carried of it
+	What       string          `json:"what"`  // add, edit or remove; of a record: record, removed or withdrawn
+	Answer     change.Verdict  `json:"answer,omitempty"`
+	Revision   int64           `json:"revision"`
+	Number     int64           `json:"number,omitempty"`
+	Fields     json.RawMessage `json:"fields"` // of a change, from what to what; of a record, its values
+	Author     string          `json:"author,omitempty"`
+}
+
+// Carried is [device.Store.Carried].
+func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
+	if err := s.Closed(ctx); err != nil {
+		return nil, err
+	}
+	worker, err := file.Fact(ctx, s.DB, file.FactWorker)
+	if err != nil {
+		return nil, file.StoreError(err)
+	}
+	var rows []struct {
+		At         string `db:"at"`
+		Up         bool   `db:"up"`
+		Collection string `db:"collection"`
+		Record     string `db:"record"`
+		Kind       string `db:"kind"`
+		Answer     string `db:"answer"`
+		Revision   int64  `db:"revision"`
+		Number     int64  `db:"number"`
+		Fields     string `db:"fields"`
+		Author     string `db:"author"`
+		Now        string `db:"now"`
+	}
+	if err := s.DB.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields, t.author, coalesce(r.fields, '') AS now
+		FROM travelled t LEFT JOIN records r ON r.collection = t.collection AND r.id = t.record
+		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?)
+			ORDER BY t.rowid`, exchange.String(), worker); err != nil {
+		return nil, file.StoreError(err)
+	}
+	definitions, err := s.All(ctx, s.DB)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]Carried, len(rows))
+	for n, row := range rows {
+		id, err := file.ParseID(row.Record)
+		if err != nil {
+			return nil, err
+		}
+		all[n] = Carried{At: file.ParseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind,
+			Answer: change.Verdict(row.Answer), Revision: row.Revision,
+			Number: row.Number, Fields: json.RawMessage(row.Fields), Author: row.Author}
+		if c := definitions[row.Collection]; c != nil {
+			all[n].Label = save.Label(c, id, carriedFields(row.Now, row.Fields, row.Up))
+		}
+	}
+	return all, nil
+}
+
+// carriedFields are the fields that a record has now, or those that were carried of one that is no longer here.
+func carriedFields(now, carried string, up bool) record.Fields {
+	var fields record.Fields
+	if now != "" && json.Unmarshal([]byte(now), &fields) == nil {
+		return fields
+	}
+	if !up {
+		if json.Unmarshal([]byte(carried), &fields) != nil {
+			return nil // it is shown without
+		}
+		return fields
+	}
+	var delta record.Delta
+	if json.Unmarshal([]byte(carried), &delta) != nil {
+		return nil
+	}
+	return record.Fields{}.Apply(delta)
+}

@@ -1,0 +1,66 @@
+package file
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	_ "github.com/ncruces/go-sqlite3/vfs/adiantum" // the file layer "adiantum", which encrypts every block
+	"golang.org/x/crypto/argon2"
+)
+
+// Cost of deriving a store's key from its passphrase by argon2id (RFC 9106, second recommended option). It is paid
+// once for each time the store is opened.
+const (
+	SealTime    = 3
+	SealMemory  = 64 * 1024 // KiB
+	SealThreads = 4
+	SealKey     = 32
+	SealSalt    = 16
+)
+
+// Errors of encrypted stores.
+var (
+	ErrSealed    = errors.New("this store is encrypted; give its passphrase")
+	ErrNotSealed = errors.New("this store is there already and is not encrypted; open it without a passphrase, or " +
+		"make another")
+	ErrPassphrase = errors.New("this is not the passphrase of the store")
+)
+
+const leastPassphrase = 8 // characters
+
+// SaltPath is the file beside a store that makes its key differ from those of other stores with the same passphrase.
+// It is no secret, but without it the store cannot be opened.
+func SaltPath(path string) string { return path + ".salt" }
+
+// seal gives what the store's name needs to be opened encrypted, or nothing for a store that is not.
+func seal(path, passphrase string) (string, error) {
+	salt, err := os.ReadFile(SaltPath(path))
+	known := err == nil
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("local store: %w", err)
+	}
+	switch {
+	case known && passphrase == "":
+		return "", ErrSealed
+	case passphrase == "":
+		return "", nil
+	case !known:
+		if len([]rune(passphrase)) < leastPassphrase {
+			return "", fmt.Errorf("the passphrase is too short; take at least %d characters", leastPassphrase)
+		}
+		if info, err := os.Stat(path); err == nil && info.Size() > 0 {
+			return "", ErrNotSealed
+		}
+		salt = make([]byte, SealSalt)
+		rand.Read(salt)
+		if err := os.WriteFile(SaltPath(path), salt, 0o600); err != nil {
+			return "", fmt.Errorf("local store: %w", err)
+		}
+	}
+	key := argon2.IDKey([]byte(passphrase), salt, SealTime, SealMemory, SealThreads, SealKey)
+	return "&vfs=adiantum&hexkey=" + hex.EncodeToString(key) + "&_pragma=temp_store(memory)", nil
+}

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package file
+
+func systemTick() Tick { return processTick() }

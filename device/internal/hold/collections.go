@@ -1,0 +1,195 @@
+package hold
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"homing/core/definition"
+	"homing/device/internal/file"
+	"homing/wire"
+)
+
+// CollectionStatus is what a device holds of one collection.
+type CollectionStatus struct {
+	Name     string     `json:"name"`
+	Title    string     `json:"title"`
+	Version  int        `json:"version"`
+	Records  int        `json:"records"`
+	Pending  int        `json:"pending"` // records with changes in the outbox
+	Cursor   int64      `json:"cursor"`
+	Head     int64      `json:"head"` // central's, when last pulled
+	PulledAt *time.Time `json:"pulled_at,omitempty"`
+	// How the collection is kept here, and how old it is.
+	Direction definition.Direction `json:"direction,omitempty"`
+	Keep      definition.Keep      `json:"keep,omitempty"`
+	Age       definition.Age       `json:"age,omitempty"`
+}
+
+// Loads says whether an exchange brings all of the collection that the device's workers cover.
+func (c CollectionStatus) Loads() bool { return c.Direction.Pulls() && c.Keep.Loads() }
+
+// Collections is [device.Store.Collections].
+func (s *Shelf) Collections(ctx context.Context) ([]CollectionStatus, error) {
+	var rows []struct {
+		Name    string  `db:"name"`
+		Version int     `db:"version"`
+		Doc     string  `db:"doc"`
+		Cursor  int64   `db:"cursor"`
+		Head    int64   `db:"head"`
+		Pulled  *string `db:"pulled_at"`
+		Records int     `db:"records"`
+		Pending int     `db:"pending"`
+	}
+	err := s.DB.SelectContext(ctx, &rows, `
+		SELECT name, version, doc, cursor, head, pulled_at,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed) AS records,
+			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.pending > 0) AS pending
+		FROM collections c ORDER BY name`)
+	if err != nil {
+		return nil, file.StoreError(err)
+	}
+	all := make([]CollectionStatus, len(rows))
+	for n, row := range rows {
+		var d definition.Definition
+		if err := json.Unmarshal([]byte(row.Doc), &d); err != nil {
+			return nil, fmt.Errorf("%w: definition of %s", file.ErrDamaged, row.Name)
+		}
+		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records,
+			Pending: row.Pending, Cursor: row.Cursor, Head: row.Head,
+			Direction: d.Sync.Direction, Keep: d.Sync.Keep}
+		var pulled time.Time
+		if row.Pulled != nil {
+			pulled = file.ParseTime(*row.Pulled)
+			all[n].PulledAt = &pulled
+		}
+		if all[n].Loads() {
+			all[n].Age = d.Sync.MaxAge.Judge(pulled, s.Now())
+		}
+	}
+	return all, nil
+}
+
+// Collection is [device.Store.Collection].
+func (s *Shelf) Collection(ctx context.Context, name string) (*definition.Collection, error) {
+	return s.Definition(ctx, s.DB, name)
+}
+
+// Definition gives the definition that the store has of a collection, compiled.
+func (s *Shelf) Definition(ctx context.Context, r file.Runner, name string) (*definition.Collection, error) {
+	var doc string
+	err := r.GetContext(ctx, &doc, `SELECT doc FROM collections WHERE name = ?`, name)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		if token, err := file.Fact(ctx, r, file.FactToken); err == nil && token == "" {
+			return nil, file.ErrNotEnrolled
+		}
+		if loaded, err := anything(ctx, r); err == nil && !loaded {
+			return nil, fmt.Errorf("%w: this device has not met central since it was enrolled; run an exchange while there "+
+				"is signal", file.ErrNoCollection)
+		}
+		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new",
+			file.ErrNoCollection, name)
+	case err != nil:
+		return nil, file.StoreError(err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.compiled[doc] != nil {
+		return s.compiled[doc], nil
+	}
+	var d definition.Definition
+	if err := json.Unmarshal([]byte(doc), &d); err != nil {
+		return nil, fmt.Errorf("%w: definition of %s", file.ErrDamaged, name)
+	}
+	compiled, err := d.Compile()
+	if err != nil {
+		return nil, fmt.Errorf("definition of %s: %w", name, err)
+	}
+	s.compiled[doc] = compiled
+	return compiled, s.noteComputes(ctx, r)
+}
+
+func anything(ctx context.Context, r file.Runner) (loaded bool, err error) {
+	err = r.GetContext(ctx, &loaded, `SELECT EXISTS (SELECT 1 FROM collections)`)
+	return loaded, err
+}
+
+// All gives every definition, compiled, by name.
+func (s *Shelf) All(ctx context.Context, r file.Runner) (map[string]*definition.Collection, error) {
+	var names []string
+	if err := r.SelectContext(ctx, &names, `SELECT name FROM collections`); err != nil {
+		return nil, file.StoreError(err)
+	}
+	all := map[string]*definition.Collection{}
+	for _, name := range names {
+		c, err := s.Definition(ctx, r, name)
+		if err != nil {
+			return nil, err
+		}
+		all[name] = c
+	}
+	return all, nil
+}
+
+// TakeDefinitions stores what central defines now, and brings what is kept here in line with it.
+func (s *Shelf) TakeDefinitions(ctx context.Context, definitions wire.Definitions) error {
+	return s.Within(ctx, func(tx *sqlx.Tx) error {
+		changed := false
+		for _, d := range definitions.Definitions {
+			text, err := json.Marshal(d)
+			if err != nil {
+				return err
+			}
+			var before string
+			if err := tx.GetContext(ctx, &before, `SELECT doc FROM collections WHERE name = ?`, d.Collection); err != nil &&
+				!errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			if before == string(text) {
+				continue
+			}
+			changed = true
+			if _, err := tx.ExecContext(ctx, `INSERT INTO collections (name, version, doc) VALUES (?, ?, ?)
+				ON CONFLICT (name) DO UPDATE SET version = excluded.version,
+					doc = excluded.doc`, d.Collection, d.Version, string(text)); err != nil {
+				return err
+			}
+			if err := s.keepAnew(ctx, tx, before, d); err != nil {
+				return err
+			}
+			if err := s.layAnew(ctx, tx, d.Collection); err != nil {
+				return err
+			}
+		}
+		if !changed {
+			return nil
+		}
+		return s.watchFamilies(ctx, tx)
+	})
+}
+
+// layAnew lays what is unsent of a collection over what central said last, by a definition that has just come: fields
+// may be called otherwise now, and other rules decide.
+func (s *Shelf) layAnew(ctx context.Context, tx *sqlx.Tx, collection string) error {
+	var rows []Stored
+	if err := tx.SelectContext(ctx, &rows, `SELECT `+StoredColumns+` FROM records WHERE collection = ? AND pending > 0`,
+		collection); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		under, err := row.Under()
+		if err != nil {
+			return err
+		}
+		if err := s.Rebuild(ctx, tx, row, under); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,67 @@
+package device
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+
+	"homing/device/internal/save"
+)
+
+// Add saves a new record. It returns when record and change are on the disk.
+func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Record, error) {
+	return s.keeper.Add(ctx, collection, fields)
+}
+
+// Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what
+// is there, nothing is saved. With [Saw], what others have done since is kept or not by the rules of the collection,
+// as at central.
+func (s *Store) Edit(ctx context.Context, collection string, id uuid.UUID, fields Fields,
+	options ...SaveOption) (Record, error) {
+	return s.keeper.Edit(ctx, collection, id, fields, options...)
+}
+
+// Saw says what the author of an edit or a removal had before them: the record as it was read. A form may be open
+// while an exchange brings news; what came since is not overwritten by what the form still shows. Without it, the
+// author is taken to have seen what this device has now.
+func Saw(r Record) SaveOption { return save.Saw(r) }
+
+// Remove removes a record from this device at once, and from everywhere when central has taken the removal. With
+// [Saw], an edit that the remover has not seen may outlive it: then the record stays.
+func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) error {
+	return s.keeper.Remove(ctx, collection, id, options...)
+}
+
+// Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one
+// of the changes, it takes none of them. Mending one of them sends all of them again. Work must use the group and not
+// the store.
+func (s *Store) Group(ctx context.Context, work func(*Group) error) error {
+	return s.keeper.Group(ctx, work)
+}
+
+// Settle gives a disputed field the value that it is to have, be it one of those in dispute or another. It works
+// without signal: settling is a change like any other, with its author, and goes to central with the next exchange.
+// If somebody else has settled it meanwhile, theirs stands and this one opens the conflict anew.
+func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, field string, value any) (Record, error) {
+	return s.keeper.Settle(ctx, collection, id, field, value)
+}
+
+// Review lists what central has not accepted yet of the changes of whoever is signed in, in the order in which they
+// will be sent, field by field from what to what. Those of others on the same device are sealed for them;
+// [Store.People] counts them.
+func (s *Store) Review(ctx context.Context) ([]Queued, error) {
+	return s.keeper.Review(ctx)
+}
+
+// SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have
+// changed since. The next exchange sends it.
+func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
+	return s.keeper.SendAgain(ctx, number)
+}
+
+// Discard gives up what central has refused of a record, with what hangs on it and what was refused as one group with
+// it: each record is then as central has it, or gone where central never had it. What is given up is first written to
+// the end of a file, one JSON object a line.
+func (s *Store) Discard(ctx context.Context, number int64, backup string) error {
+	return s.keeper.Discard(ctx, number, backup)
+}

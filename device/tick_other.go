@@ -1,5 +1,0 @@
-//go:build !linux
-
-package device
-
-func systemTick() Tick { return processTick() }
