@@ -27,33 +27,6 @@ func Write(language string, definitions []definition.Definition) ([]byte, error)
 	return nil, fmt.Errorf("the language %q is not known; take %s", language, strings.Join(Languages, " or "))
 }
 
-// shape is what a field's schema says, as far as a type can hold it.
-type shape struct {
-	Type  any             `json:"type"`
-	Ref   string          `json:"$ref"`
-	Enum  []any           `json:"enum"`
-	Items json.RawMessage `json:"items"`
-}
-
-func shapeOf(schema json.RawMessage) (s shape) {
-	if err := json.Unmarshal(schema, &s); err != nil {
-		return shape{} // anything at all, such as the schema true
-	}
-	return s
-}
-
-func (s shape) choices() []string {
-	var all []string
-	for _, choice := range s.Enum {
-		text, isText := choice.(string)
-		if !isText {
-			return nil
-		}
-		all = append(all, text)
-	}
-	return all
-}
-
 // typeName is a name in the style of types: upper_varn becomes UpperVarn.
 func typeName(name string) string {
 	var out strings.Builder
@@ -100,20 +73,20 @@ func writeGo(definitions []definition.Definition) ([]byte, error) {
 }
 
 func choicesComment(field definition.Field) string {
-	if all := shapeOf(field.Schema).choices(); len(all) > 0 {
+	if all := definition.ShapeOf(field.Schema).Choices(); len(all) > 0 {
 		return " // " + strings.ReplaceAll(strings.Join(all, ", "), "\n", " ")
 	}
 	return ""
 }
 
 func goType(field definition.Field) string {
-	s := shapeOf(field.Schema)
+	s := definition.ShapeOf(field.Schema)
 	switch {
 	case s.Ref == definition.PointURL:
 		return "Point"
 	case s.Ref == definition.LineURL:
 		return "Line"
-	case s.Type == "string" || s.choices() != nil:
+	case s.Type == "string" || s.Choices() != nil:
 		return "string"
 	case s.Type == "integer":
 		return "int64"
@@ -156,15 +129,15 @@ func writeTypeScript(definitions []definition.Definition) []byte {
 }
 
 func scriptType(schema json.RawMessage) string {
-	s := shapeOf(schema)
+	s := definition.ShapeOf(schema)
 	switch {
 	case s.Ref == definition.PointURL:
 		return "Point"
 	case s.Ref == definition.LineURL:
 		return "Line"
-	case s.choices() != nil:
+	case s.Choices() != nil:
 		quoted := make([]string, len(s.Enum))
-		for n, choice := range s.choices() {
+		for n, choice := range s.Choices() {
 			text, err := json.Marshal(choice)
 			if err != nil {
 				return "string"

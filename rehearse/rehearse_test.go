@@ -71,7 +71,7 @@ func TestSeedsOnPostgreSQL(t *testing.T) {
 func TestBugsAreNoticed(t *testing.T) {
 	for bug, promise := range map[rehearse.Bug]string{rehearse.LostAnswers: "P2", rehearse.CursorHole: "P4",
 		rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10", rehearse.SilentRoles: "P4", rehearse.NoSeals: "P1",
-		rehearse.WideAnswered: "P4"} {
+		rehearse.WideAnswered: "P4", rehearse.QuietMoves: "P4"} {
 		t.Run(string(bug), func(t *testing.T) {
 			const most = 200
 			for seed := uint64(1); seed <= most; seed++ {

@@ -87,14 +87,12 @@ func zonesOf(definitions []definition.Definition) (zones []string) {
 	for _, d := range definitions {
 		name, plain := strings.CutPrefix(d.Sync.Territory, "record.")
 		field, known := d.Field(name)
-		var s shape
-		if !plain || !known || json.Unmarshal(field.Schema, &s) != nil {
+		if !plain || !known {
 			continue
 		}
-		for _, choice := range s.Enum {
-			var text string
-			if json.Unmarshal(choice, &text) == nil && !slices.Contains(zones, text) {
-				zones = append(zones, text)
+		for _, choice := range field.Shape().Choices() {
+			if !slices.Contains(zones, choice) {
+				zones = append(zones, choice)
 			}
 		}
 	}
@@ -168,51 +166,31 @@ const (
 	parent             // the id of a parent
 )
 
-type shape struct {
-	Type       any                        `json:"type"`
-	Format     string                     `json:"format"`
-	Enum       []json.RawMessage          `json:"enum"`
-	Pattern    string                     `json:"pattern"`
-	MaxLength  int                        `json:"maxLength"`
-	MinLength  int                        `json:"minLength"`
-	Minimum    *float64                   `json:"minimum"`
-	Maximum    *float64                   `json:"maximum"`
-	Items      json.RawMessage            `json:"items"`
-	Properties map[string]json.RawMessage `json:"properties"`
-	Ref        string                     `json:"$ref"`
-	Unique     bool                       `json:"uniqueItems"`
-	MaxItems   int                        `json:"maxItems"`
-}
-
-func (s shape) free() bool {
+// free says whether any text will do.
+func free(s definition.Shape) bool {
 	return s.Type == "string" && s.Format == "" && s.Enum == nil && s.Pattern == "" &&
 		(s.MaxLength == 0 || s.MaxLength >= 40)
 }
 
-func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
-	var s shape
-	if json.Unmarshal(f.Schema, &s) != nil {
-		return opaque, s
-	}
+func kindOf(d definition.Definition, f definition.Field) (kind, definition.Shape) {
+	s := f.Shape()
 	rule := d.Rules().Fields[f.Name]
 	switch {
 	case d.Parent != nil && d.Parent.Field == f.Name:
 		return parent, s
-	case rule == merge.Append && s.free() && (s.MaxLength == 0 || s.MaxLength >= 1000):
+	case rule == merge.Append && free(s) && (s.MaxLength == 0 || s.MaxLength >= 1000):
 		return log, s
-	case s.free():
+	case free(s):
 		return token, s
 	case rule == merge.Sum && s.Minimum == nil && s.Maximum == nil:
 		return number, s
 	case rule == merge.Union && s.MaxItems == 0:
-		var items shape
-		if json.Unmarshal(s.Items, &items) == nil && items.free() {
+		if free(definition.ShapeOf(s.Items)) {
 			return tags, s
 		}
 	case s.Type == "object" && len(s.Properties) > 0:
 		for _, text := range s.Properties {
-			var inner shape
-			if json.Unmarshal(text, &inner) != nil || !inner.free() {
+			if !free(definition.ShapeOf(text)) {
 				return opaque, s
 			}
 		}
@@ -222,7 +200,7 @@ func kindOf(d definition.Definition, f definition.Field) (kind, shape) {
 }
 
 // anyValue makes a value that a schema of the usual kinds allows; nil where it knows none.
-func anyValue(random *rand.Rand, s shape) any {
+func anyValue(random *rand.Rand, s definition.Shape) any {
 	within := func(low, high float64) float64 {
 		if s.Minimum != nil {
 			low, high = *s.Minimum, *s.Minimum+high-low
@@ -261,10 +239,7 @@ func anyValue(random *rand.Rand, s shape) any {
 		length := max(s.MinLength, 1)
 		return strings.Repeat(string(rune('a'+random.IntN(26))), length)
 	case s.Type == "array":
-		var items shape
-		if json.Unmarshal(s.Items, &items) != nil {
-			return nil
-		}
+		items := definition.ShapeOf(s.Items)
 		var list []string
 		for range 1 + random.IntN(3) {
 			one, err := json.Marshal(anyValue(random, items))

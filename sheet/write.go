@@ -99,11 +99,7 @@ type featureWriter struct {
 
 func newFeatureWriter(to io.Writer, d definition.Definition) (Writer, error) {
 	for _, field := range d.Fields {
-		var schema struct {
-			Ref string `json:"$ref"`
-		}
-		if json.Unmarshal(field.Schema, &schema) == nil && (schema.Ref == definition.PointURL ||
-			schema.Ref == definition.LineURL) {
+		if ref := field.Shape().Ref; ref == definition.PointURL || ref == definition.LineURL {
 			w := &featureWriter{to: bufio.NewWriter(to), geometry: field.Name}
 			_, err := w.to.WriteString(`{"type":"FeatureCollection","features":[`)
 			return w, err

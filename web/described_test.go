@@ -3,6 +3,8 @@ package web_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -46,6 +48,48 @@ func TestMistakesAreDescribed(t *testing.T) {
 		}
 		if described.Paths[test.path][strings.ToLower(test.method)].Responses[fmt.Sprint(test.status)] == nil {
 			t.Errorf("%s %s does not say that it may answer %d", test.method, test.path, test.status)
+		}
+	}
+}
+
+// What travels beside bodies, and what lies in them unread, is described as well.
+func TestHeadersAndValuesAreDescribed(t *testing.T) {
+	bed := testbed.Start(t)
+	type schema struct {
+		Type                 any
+		AdditionalProperties any `json:"additionalProperties"`
+	}
+	var described struct {
+		Paths map[string]map[string]struct {
+			Parameters []struct{ Name, In string }
+			Responses  map[string]struct{ Headers map[string]any }
+		}
+		Components struct {
+			Schemas map[string]struct{ Properties map[string]schema }
+		}
+	}
+	_, text := bed.Call("GET", "/v1/openapi.json", "", nil)
+	testbed.Must(t, json.Unmarshal(text, &described))
+	pull := described.Paths["/v1/changes/{collection}"]["get"]
+	for _, want := range []string{"covers in query", "Homing-Protocol in header", "Homing-Incarnation in header", "Homing-Exchange in header"} {
+		if !slices.ContainsFunc(pull.Parameters, func(p struct{ Name, In string }) bool { return p.Name+" in "+p.In == want }) {
+			t.Errorf("a pull does not say that it takes %s", want)
+		}
+	}
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, bed.URL()+"/v1/workers", nil)
+	testbed.Must(t, err)
+	answer, err := http.DefaultClient.Do(request)
+	testbed.Must(t, err)
+	answer.Body.Close()
+	for _, name := range []string{"Homing-Request", "WWW-Authenticate"} {
+		if answer.Header.Get(name) == "" || described.Paths["/v1/workers"]["get"].Responses["401"].Headers[name] == nil {
+			t.Errorf("a 401 has the header %s %q, and the description says %v", name, answer.Header.Get(name),
+				described.Paths["/v1/workers"]["get"].Responses["401"].Headers[name])
+		}
+	}
+	for _, at := range [][2]string{{"Record", "fields"}, {"Record", "marks"}, {"HistoryEntry", "fields"}, {"HistoryEntry", "sent"}} {
+		if got := described.Components.Schemas[at[0]].Properties[at[1]]; got.Type != "object" || got.AdditionalProperties == nil {
+			t.Errorf("%s of %s are described as %v", at[1], at[0], got)
 		}
 	}
 }

@@ -164,7 +164,7 @@ func unreadableBody(err error) error {
 
 func (s *Server) registerPull() {
 	type pullIn struct {
-		covering
+		Covering
 		Collection string `path:"collection"`
 		Exchange   string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
 		Store      string `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
@@ -210,14 +210,14 @@ func (s *Server) registerPull() {
 	})
 }
 
-// covering is the part of a question that says which territories a device has loaded.
-type covering struct {
+// Covering is the part of a question that says which territories a device has loaded.
+type Covering struct {
 	Covers []string `query:"covers,explode" doc:"The territories that the device has loaded, each as one parameter; all that its workers hold when left out, and none when there is one that is empty."`
 	loaded []string // nil when nothing was said
 }
 
 // Resolve reads the territories: covers= says that none are loaded, which is not the same as saying nothing.
-func (c *covering) Resolve(ctx huma.Context) []error {
+func (c *Covering) Resolve(ctx huma.Context) []error {
 	at := ctx.URL()
 	said, any := at.Query()["covers"]
 	if any {
@@ -299,7 +299,7 @@ func (s *Server) registerLookUp() {
 	})
 
 	type printsIn struct {
-		covering
+		Covering
 		Collection string `path:"collection"`
 		Bucket     string `query:"bucket" pattern:"^([0-9a-f]{2})?$" doc:"Give each record of this bucket, too."`
 	}

@@ -18,11 +18,14 @@ import (
 	"golang.org/x/time/rate"
 )
 
+// headerRequest carries the id of a request, which the log has, too.
+const headerRequest = "Homing-Request"
+
 // observe logs and measures each request.
 func (s *Server) observe(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := middleware.GetReqID(r.Context())
-		w.Header().Set("Homing-Request", id)
+		w.Header().Set(headerRequest, id)
 		wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		start := time.Now()
 		defer func() {

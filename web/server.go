@@ -72,6 +72,7 @@ func New(c *central.Central, options Options) *Server {
 	s.router.Handle("/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
 	s.api = humachi.New(s.router, apiConfig(options.Build))
 	s.register()
+	describe(s.api.OpenAPI())
 	s.router.NotFound(s.notFound)
 	s.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, http.StatusMethodNotAllowed, r.Method+" is not possible here; "+describedAt)

@@ -51,6 +51,7 @@ type Tables struct {
 type Faults struct {
 	ForgetsAnswers bool // a change that comes again is taken again
 	LateCommits    bool // a batch's records show only after the next pull has gone past them
+	QuietMoves     bool // what a new definition lets others see is not told to who wrote it last
 }
 
 // left says when a head was moved on from where it was.
@@ -344,7 +345,8 @@ func (m *Tables) Retag(_ context.Context, collection string, moved map[uuid.UUID
 		if now := moved[at.ID]; now != nil {
 			m.heads[collection]++
 			kept := *m.rows[at]
-			kept.Territories, kept.Left, kept.position, kept.again = now.Territories, now.Left, m.heads[collection], true
+			kept.Territories, kept.Left, kept.position, kept.again = now.Territories, now.Left, m.heads[collection],
+				!m.Faults.QuietMoves
 			m.rows[at] = &kept
 		}
 	}
@@ -358,7 +360,7 @@ func (m *Tables) TellAgain(_ context.Context, collection string) error {
 	for _, at := range all {
 		m.heads[collection]++
 		kept := *m.rows[at]
-		kept.position, kept.again = m.heads[collection], true
+		kept.position, kept.again = m.heads[collection], !m.Faults.QuietMoves
 		m.rows[at] = &kept
 	}
 	return nil

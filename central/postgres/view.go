@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -38,31 +37,24 @@ func (t *Tx) makeView(ctx context.Context, d definition.Definition) error {
 }
 
 func viewColumn(field definition.Field) string {
-	var schema struct {
-		Type   any    `json:"type"`
-		Format string `json:"format"`
-		Enum   []any  `json:"enum"`
-	}
-	if err := json.Unmarshal(field.Schema, &schema); err != nil {
-		schema.Type = nil
-	}
+	shape := field.Shape()
 	from := "fields"
 	if field.Computed != "" {
 		from = "computed"
 	}
 	value, text := fmt.Sprintf("(%s->'%s')", from, field.Name), fmt.Sprintf("(%s->>'%s')", from, field.Name)
 	switch {
-	case schema.Type == "integer" || schema.Type == "number":
+	case shape.IsNumber():
 		return fmt.Sprintf("CASE WHEN json_typeof(%s) = 'number' THEN %s::numeric END", value, text)
-	case schema.Type == "boolean":
+	case shape.Type == "boolean":
 		return fmt.Sprintf("CASE WHEN json_typeof(%s) = 'boolean' THEN %s::boolean END", value, text)
-	case schema.Type == "string" && schema.Format == "date":
+	case shape.Type == "string" && shape.Format == "date":
 		return fmt.Sprintf(`CASE WHEN %s ~ '^\d{4}-\d\d-\d\d$' THEN %[1]s::date END`, text)
-	case schema.Type == "string" && schema.Format == "date-time":
+	case shape.Type == "string" && shape.Format == "date-time":
 		return fmt.Sprintf(`CASE WHEN %s ~ '^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d' THEN %[1]s::timestamptz END`, text)
-	case schema.Type == "string" && schema.Format == "uuid":
+	case shape.Type == "string" && shape.Format == "uuid":
 		return fmt.Sprintf(`CASE WHEN %s ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$' THEN %[1]s::uuid END`, text)
-	case schema.Type == "string" || schema.Type == nil && len(schema.Enum) > 0:
+	case shape.Type == "string" || shape.Type == nil && len(shape.Enum) > 0:
 		return text
 	}
 	return value

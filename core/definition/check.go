@@ -95,19 +95,14 @@ func (d Definition) misfit(name string, rule merge.Rule) string {
 			return "names the part " + path + ", which the field " + name + " does not have"
 		}
 	}
-	var schema struct {
-		Type any `json:"type"`
-	}
-	if err := json.Unmarshal(described, &schema); err != nil {
-		return err.Error()
-	}
-	number, text := schema.Type == "number" || schema.Type == "integer", schema.Type == "string"
+	shape := ShapeOf(described)
+	number, text := shape.IsNumber(), shape.Type == "string"
 	switch {
 	case rule == merge.Sum && !number:
 		return "adds numbers, and the field holds none: take type number or integer"
 	case (rule == merge.Min || rule == merge.Max) && !number && !text:
 		return "compares numbers, dates or texts, and the field holds none"
-	case rule == merge.Union && schema.Type != "array":
+	case rule == merge.Union && shape.Type != "array":
 		return "unites lists, and the field holds none: take type array"
 	case rule == merge.Append && !text:
 		return "adds to texts, and the field holds none: take type string"

@@ -87,11 +87,7 @@ func (d Definition) MergeRules() map[string]merge.Rule {
 // suits is the rule that a field has when its definition says none: a list without repetitions is a set, and keeps
 // what both put in or took out; anything else keeps the later edit.
 func (f Field) suits() merge.Rule {
-	var schema struct {
-		Type   any  `json:"type"`
-		Unique bool `json:"uniqueItems"`
-	}
-	if json.Unmarshal(f.Schema, &schema) == nil && schema.Type == "array" && schema.Unique {
+	if shape := f.Shape(); shape.Type == "array" && shape.Unique {
 		return merge.Union
 	}
 	return merge.Newest
@@ -100,11 +96,8 @@ func (f Field) suits() merge.Rule {
 // nested says whether a field is an object whose parts are merged one by one. A geometry is none: its members mean
 // nothing without each other.
 func (f Field) nested() bool {
-	var schema struct {
-		Type       any                        `json:"type"`
-		Properties map[string]json.RawMessage `json:"properties"`
-	}
-	return json.Unmarshal(f.Schema, &schema) == nil && schema.Type == "object" && len(schema.Properties) > 0
+	shape := f.Shape()
+	return shape.Type == "object" && len(shape.Properties) > 0
 }
 
 // Field finds a field by name.

@@ -388,23 +388,16 @@ func Convert(field definition.Field, v Value) json.RawMessage {
 		return v.JSON
 	}
 	plain := strings.TrimSpace(v.Text)
-	var schema struct {
-		Type any    `json:"type"`
-		Ref  string `json:"$ref"`
-		Enum []any  `json:"enum"`
-	}
-	if err := json.Unmarshal(field.Schema, &schema); err == nil {
-		switch {
-		case (schema.Type == "integer" || schema.Type == "number") && anyNumber.MatchString(plain):
-			return json.RawMessage(plain)
-		case schema.Type == "boolean" && isBoolean(plain):
-			return json.RawMessage(strconv.FormatBool(strings.EqualFold(plain, "true") || strings.EqualFold(plain, "yes")))
-		case (schema.Ref != "" || schema.Type == "array" || schema.Type == "object" || schema.Type == nil &&
-			schema.Enum == nil) && json.Valid([]byte(plain)):
-			return json.RawMessage(plain)
-		case schema.Type == "string" && schema.Enum == nil:
-			plain = v.Text // blanks around a text are part of it
-		}
+	switch shape := field.Shape(); {
+	case shape.IsNumber() && anyNumber.MatchString(plain):
+		return json.RawMessage(plain)
+	case shape.Type == "boolean" && isBoolean(plain):
+		return json.RawMessage(strconv.FormatBool(strings.EqualFold(plain, "true") || strings.EqualFold(plain, "yes")))
+	case (shape.Ref != "" || shape.Type == "array" || shape.Type == "object" || shape.Type == nil && shape.Enum == nil) &&
+		json.Valid([]byte(plain)):
+		return json.RawMessage(plain)
+	case shape.Type == "string" && shape.Enum == nil:
+		plain = v.Text // blanks around a text are part of it
 	}
 	quoted, err := json.Marshal(plain)
 	if err != nil {

@@ -230,13 +230,7 @@ func isNumber(d definition.Definition, field string) bool {
 	if !known {
 		return false
 	}
-	var schema struct {
-		Type any `json:"type"`
-	}
-	if err := json.Unmarshal(f.Schema, &schema); err != nil {
-		return false
-	}
-	return schema.Type == "number" || schema.Type == "integer"
+	return f.Shape().IsNumber()
 }
 
 // pattern is a LIKE pattern for texts that contain the given one.

@@ -1,24 +1,18 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed } from 'vue'
 import type { Overview } from '../api/client'
 import { useCollections } from '../collections'
 import { ago, fullTime, plural } from '../format'
 import { useHeads } from '../live'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 const { collections, load } = useCollections()
-const problem = ref('')
 
-async function refresh() {
-  try {
-    await load()
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  await load()
+})
 
 /** Each collection below the one that it belongs to. */
 const tree = computed(() => {

@@ -3,11 +3,12 @@ import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import Select from 'primevue/select'
 import { useToast } from 'primevue/usetoast'
-import { onMounted, ref } from 'vue'
+import { ref } from 'vue'
 import { api, ask, type Conflict, type SettledOne } from '../api/client'
 import { useCollections } from '../collections'
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import FieldInput from '../parts/FieldInput.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -17,20 +18,13 @@ const toast = useToast()
 const { mayEdit } = useSession()
 const { collections, load, find } = useCollections()
 const conflicts = ref<Conflict[]>()
-const problem = ref('')
 const other = ref<Conflict>()
 const value = ref<unknown>()
 
-async function refresh() {
-  try {
-    if (!collections.value) await load()
-    conflicts.value = (await ask(api.GET('/v1/conflicts'))) ?? []
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  if (!collections.value) await load()
+  conflicts.value = (await ask(api.GET('/v1/conflicts'))) ?? []
+})
 useHeads(refresh)
 
 const fieldOf = (c: Conflict) => find(c.collection)?.fields?.find((f) => f.name === c.field)

@@ -7,11 +7,12 @@ import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
-import { onMounted, ref } from 'vue'
+import { ref } from 'vue'
 import { api, ask, type Device, type Worker } from '../api/client'
 import { ago, clock, fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
 import { useNarrow } from '../narrow'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useSession } from '../session'
@@ -22,22 +23,15 @@ const toast = useToast()
 const narrow = useNarrow()
 const devices = ref<Device[]>()
 const workers = ref<Worker[]>([])
-const problem = ref('')
 const enrolling = ref(false)
 const owner = ref('')
 const code = ref<{ code: string; worker: string; expires_at: string; link?: string; picture?: string }>()
 const revoking = ref<Device>()
 const deliver = ref(false)
 
-async function refresh() {
-  try {
-    devices.value = (await ask(api.GET('/v1/devices'))) ?? []
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  devices.value = (await ask(api.GET('/v1/devices'))) ?? []
+})
 useDeviceEvents(refresh)
 useHeads(refresh)
 

@@ -1,29 +1,23 @@
 <script setup lang="ts">
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
-import { onMounted, ref, watch } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type Delta, type ExchangeDetail, type Fields } from '../api/client'
 import { useCollections } from '../collections'
 import { fullTime, kilobytes, plural, shown } from '../format'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 const route = useRoute()
 const { collections, load, find } = useCollections()
 const detail = ref<ExchangeDetail>()
-const problem = ref('')
 
-async function refresh() {
-  try {
-    if (!collections.value) await load()
-    detail.value = await ask(api.GET('/v1/exchanges/{exchange}', { params: { path: { exchange: String(route.params.id) }, query: { limit: 1000 } } }))
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  if (!collections.value) await load()
+  detail.value = await ask(api.GET('/v1/exchanges/{exchange}', { params: { path: { exchange: String(route.params.id) }, query: { limit: 1000 } } }))
+})
 watch(() => route.params.id, refresh)
 
 type Carried = NonNullable<ExchangeDetail['carried']>[number]

@@ -1,27 +1,21 @@
 <script setup lang="ts">
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
-import { onMounted, ref } from 'vue'
+import { ref } from 'vue'
 import { api, ask, type Exchange } from '../api/client'
 import { ago, fullTime, kilobytes } from '../format'
 import { useDeviceEvents } from '../live'
 import { useNarrow } from '../narrow'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 const exchanges = ref<Exchange[]>()
-const problem = ref('')
 const narrow = useNarrow()
 
-async function refresh() {
-  try {
-    exchanges.value = (await ask(api.GET('/v1/exchanges', { params: { query: { limit: 200 } } }))) ?? []
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  exchanges.value = (await ask(api.GET('/v1/exchanges', { params: { query: { limit: 200 } } }))) ?? []
+})
 useDeviceEvents(refresh)
 
 function took(e: Exchange): string {

@@ -9,11 +9,12 @@ import Password from 'primevue/password'
 import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useToast } from 'primevue/usetoast'
-import { computed, onMounted, reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 import { api, ask, type Territory, type Worker } from '../api/client'
 import { fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
 import { useNarrow } from '../narrow'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
@@ -29,23 +30,16 @@ const toast = useToast()
 const narrow = useNarrow()
 const workers = ref<Worker[]>()
 const territories = ref<Territory[]>([])
-const problem = ref('')
 const editing = ref<'new' | Worker>()
 const wrong = ref('')
 const draft = reactive<{ name: string; role: Role; password: string; everything: boolean; keys: string[] }>({ name: '', role: 'worker', password: '', everything: true, keys: [] })
 const others = computed(() => territories.value.map((t) => t.key).filter((key) => !draft.keys.includes(key)))
 
-async function refresh() {
-  try {
-    const [people, keys] = await Promise.all([ask(api.GET('/v1/workers')), ask(api.GET('/v1/territories'))])
-    workers.value = people ?? []
-    territories.value = keys ?? []
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  }
-}
-onMounted(refresh)
+const { problem, refresh } = usePage(async () => {
+  const [people, keys] = await Promise.all([ask(api.GET('/v1/workers')), ask(api.GET('/v1/territories'))])
+  workers.value = people ?? []
+  territories.value = keys ?? []
+})
 useHeads(refresh)
 useDeviceEvents(refresh)
 

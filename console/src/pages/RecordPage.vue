@@ -8,6 +8,7 @@ import { api, ask, Problem, type Fields, type HistoryEntry, type RecordRow } fro
 import { childrenOf, fieldsOf, forgetLabels, given, labelOf, referenced, settable, useCollections } from '../collections'
 import { fullTime, shown } from '../format'
 import { useHeads } from '../live'
+import { usePage } from '../page'
 import ChildList from '../parts/ChildList.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import HistoryTrail from '../parts/HistoryTrail.vue'
@@ -29,29 +30,21 @@ const children = computed(() => childrenOf(name.value))
 const record = ref<RecordRow>()
 const history = ref<HistoryEntry[]>([])
 const disputed = ref<string[]>([])
-const problem = ref('')
-const loading = ref(true)
 const editing = ref(false)
 const base = ref(0)
 
-async function refresh() {
-  try {
-    if (!collections.value) await load()
-    const [r, h, open] = await Promise.all([
-      ask(api.GET('/v1/records/{collection}/{id}', { params: { path: path.value } })),
-      ask(api.GET('/v1/history/{collection}/{id}', { params: { path: path.value } })),
-      ask(api.GET('/v1/conflicts', { params: { query: { collection: name.value, record: id.value } } })),
-    ])
-    record.value = r
-    history.value = h ?? []
-    disputed.value = (open ?? []).map((c) => c.field.split('/')[0]!)
-    problem.value = ''
-  } catch (error) {
-    problem.value = (error as Error).message
-  } finally {
-    loading.value = false
-  }
-}
+const { problem, loading, refresh } = usePage(async (counts) => {
+  if (!collections.value) await load()
+  const [r, h, open] = await Promise.all([
+    ask(api.GET('/v1/records/{collection}/{id}', { params: { path: path.value } })),
+    ask(api.GET('/v1/history/{collection}/{id}', { params: { path: path.value } })),
+    ask(api.GET('/v1/conflicts', { params: { query: { collection: name.value, record: id.value } } })),
+  ])
+  if (!counts()) return
+  record.value = r
+  history.value = h ?? []
+  disputed.value = (open ?? []).map((c) => c.field.split('/')[0]!)
+})
 // One record leads to another on this same page.
 watch(path, () => {
   if (!route.params.id) return
@@ -59,7 +52,7 @@ watch(path, () => {
   record.value = undefined
   loading.value = true
   refresh()
-}, { immediate: true })
+})
 useHeads((names) => {
   names.forEach(forgetLabels)
   // Totals change with the children, whose collection is another.

@@ -13,6 +13,7 @@ import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced,
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
+import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import RecordForm from '../parts/RecordForm.vue'
@@ -30,8 +31,6 @@ const name = computed(() => String(route.params.collection))
 const collection = computed(() => find(name.value))
 const records = ref<RecordRow[]>([])
 const total = ref(0)
-const loading = ref(true)
-const problem = ref('')
 const adding = ref(false)
 const fresh = ref(new Set<string>())
 const box = ref<{ $el: HTMLInputElement }>()
@@ -56,28 +55,19 @@ watch(search, (text) => {
 })
 watch(() => route.query, () => refresh(false))
 
-let latest = 0
-async function refresh(live: boolean) {
-  const mine = ++latest
+const { problem, loading, refresh } = usePage(async (counts, live: boolean) => {
   loading.value = !live
-  try {
-    if (!collection.value || live) await load()
-    const listing = await ask(
-      api.GET('/v1/records/{collection}', {
-        params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, where: where.value ? [where.value] : undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
-      }),
-    )
-    if (mine !== latest) return
-    if (live) note(listing.records ?? [])
-    records.value = listing.records ?? []
-    total.value = listing.total
-    problem.value = ''
-  } catch (error) {
-    if (mine === latest) problem.value = (error as Error).message
-  } finally {
-    if (mine === latest) loading.value = false
-  }
-}
+  if (!collection.value || live) await load()
+  const listing = await ask(
+    api.GET('/v1/records/{collection}', {
+      params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, where: where.value ? [where.value] : undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
+    }),
+  )
+  if (!counts()) return
+  if (live) note(listing.records ?? [])
+  records.value = listing.records ?? []
+  total.value = listing.total
+}, false)
 
 /** Rows that somebody has just changed light up for a while. */
 function note(next: RecordRow[]) {
@@ -85,7 +75,6 @@ function note(next: RecordRow[]) {
   fresh.value = new Set(next.filter((r) => known.get(r.id) !== r.revision).map((r) => r.id))
 }
 
-onMounted(() => refresh(false))
 useHeads((names) => {
   names.forEach(forgetLabels)
   if (names.length === 0 || names.includes(name.value)) refresh(true)

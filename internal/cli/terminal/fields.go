@@ -90,16 +90,9 @@ func FieldNames(d definition.Definition) []string {
 // typed reads a value from the command line as the field's schema says: a text as it stands, anything else as JSON. A
 // point may be written as latitude and longitude with a comma, as maps show it.
 func typed(field definition.Field, value string) (json.RawMessage, error) {
-	var schema struct {
-		Type any    `json:"type"`
-		Ref  string `json:"$ref"`
-		Enum []any  `json:"enum"`
-	}
-	if err := json.Unmarshal(field.Schema, &schema); err != nil {
-		return nil, err
-	}
+	shape := field.Shape()
 	var lat, lon json.Number
-	if schema.Ref == definition.PointURL {
+	if shape.Ref == definition.PointURL {
 		if before, after, both := strings.Cut(value, ","); both {
 			lat, lon = json.Number(strings.TrimSpace(before)), json.Number(strings.TrimSpace(after))
 			if json.Valid([]byte(lat)) && json.Valid([]byte(lon)) {
@@ -107,9 +100,9 @@ func typed(field definition.Field, value string) (json.RawMessage, error) {
 			}
 		}
 	}
-	texts := schema.Type == "string" || schema.Type == nil &&
-		slices.ContainsFunc(schema.Enum, func(v any) bool { _, is := v.(string); return is })
-	if kinds, several := schema.Type.([]any); several {
+	texts := shape.Type == "string" || shape.Type == nil &&
+		slices.ContainsFunc(shape.Enum, func(v json.RawMessage) bool { return v[0] == '"' })
+	if kinds, several := shape.Type.([]any); several {
 		texts = slices.Contains(kinds, any("string"))
 	}
 	if texts {
