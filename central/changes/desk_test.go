@@ -31,7 +31,7 @@ type desk struct {
 	c   *changes.Changes
 	p   *pulls.Pulls
 	now time.Time
-	ids byte
+	ids uint16
 }
 
 const ways = `collection: ways
@@ -75,7 +75,7 @@ func newDesk(t *testing.T, sources ...string) *desk {
 
 func (d *desk) id() uuid.UUID {
 	d.ids++
-	return uuid.UUID{0: 1, 6: 0x70, 8: 0x80, 15: d.ids}
+	return uuid.UUID{0: 1, 6: 0x70, 8: 0x80, 14: byte(d.ids >> 8), 15: byte(d.ids)}
 }
 
 func (d *desk) device(name string, territories ...string) central.Device {

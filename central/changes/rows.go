@@ -106,7 +106,7 @@ func importing(ctx context.Context, newID func() uuid.UUID, t Tables, asker flee
 		return nil, err
 	}
 	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), key: key,
-		rows:    rows, newID: newID,
+		rows: rows, newID: newID,
 		unknown: map[int][]change.Reason{}, outcomes: make([]Row, len(rows))}
 	if i.collection == nil {
 		return nil, fault.Fail(fault.NotFound, "there is no collection %s", collection)
