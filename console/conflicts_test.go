@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"strconv"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
@@ -65,6 +66,7 @@ func TestSettlingManyOnThePage(t *testing.T) {
 	testbed.Exchange(t, a, b)
 	_, err = a.Edit(ctx, "sites", fork.ID, device.Fields{"state": "open"})
 	testbed.Must(t, err)
+	time.Sleep(time.Second) // which edit is the later is known to within the time that the devices' requests took
 	_, err = b.Edit(ctx, "sites", fork.ID, device.Fields{"state": "closed"})
 	testbed.Must(t, err)
 	_, err = a.Edit(ctx, "sites", gone.ID, device.Fields{"state": "open"})
