@@ -118,6 +118,36 @@ func TestP10CentralRestored(t *testing.T) {
 	}
 }
 
+// P1: a restored central, whose definition has changed since, refuses what it once had. Sent again, all of it comes that still fits, and
+// not only what central's last state lacked.
+func TestP1SendingAgainWhatCentralLost(t *testing.T) {
+	bed := testbed.Start(t)
+	const huts = "collection: huts\nfields:\n  name: {type: string}\n  beds: {type: integer}\n"
+	bed.Define(huts + "  stove: {type: string}\n")
+	store := bed.Device("worker", "a", device.Options{})
+	testbed.Exchange(t, store)
+	backup := backUp(t, bed)
+	hut := add(t, store, "huts", device.Fields{"name": "Gale", "beds": 6, "stove": "iron"})
+	testbed.Exchange(t, store)
+	_, err := store.Edit(ctx, "huts", hut, device.Fields{"beds": 8})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	bed = putBack(t, bed, backup, store)
+	bed.Define(huts + "carry: {drop: [stove]}\n")
+	if summary := testbed.Exchange(t, store); summary.Refused == 0 {
+		t.Fatalf("central takes a field that is gone: %+v", summary)
+	}
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store, store)
+	bed.Same(store)
+	if name, beds := valueAt(t, bed, "huts", hut, "name"), valueAt(t, bed, "huts", hut, "beds"); name != "Gale" || beds != "8" {
+		t.Errorf("central has the name %q and %q beds", name, beds)
+	}
+}
+
 // P1: what central has lost for good, since its device never comes back, stays on the devices that have it, and a
 // person offers it.
 func TestP1LostAtCentral(t *testing.T) {

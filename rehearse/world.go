@@ -423,23 +423,22 @@ func (w *world) calmDown(ctx context.Context) error {
 	if err := w.defineAgain(); err != nil {
 		return err
 	}
-	const rounds = 12
+	const rounds = 15
 	for round := range rounds {
 		moved := false
 		for _, d := range w.devices {
-			if round > 3 {
-				if err := w.giveUp(ctx, d); err != nil {
-					return err
-				}
-			} else if round > 1 {
-				if err := w.mend(ctx, d); err != nil {
-					return err
-				}
+			// What people do about it comes in this order: others may have sent what one would offer or give up.
+			var err error
+			switch {
+			case round > 5:
+				err = errors.Join(w.giveUp(ctx, d), w.offer(ctx, d, round))
+			case round > 4:
+				err = w.offer(ctx, d, round)
+			case round > 1 && round < 4:
+				err = w.mend(ctx, d)
 			}
-			if round >= 3 {
-				if err := w.offer(ctx, d, round); err != nil {
-					return err
-				}
+			if err != nil {
+				return err
 			}
 			before, held := w.accepted, w.fingerprints(ctx, d)
 			if err := errors.Join(w.exchange(ctx, d), w.hear(ctx, d)); err != nil {
@@ -447,7 +446,7 @@ func (w *world) calmDown(ctx context.Context) error {
 			}
 			moved = moved || w.accepted != before || w.fingerprints(ctx, d) != held
 		}
-		if !moved && round > 4 {
+		if !moved && round > 6 {
 			w.report.Settling = w.now.Sub(began)
 			return nil
 		}

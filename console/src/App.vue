@@ -17,7 +17,10 @@ onMounted(async () => {
   await load()
   ready.value = true
 })
-watch(() => session.value?.worker, (worker) => (worker ? startLive() : stopLive()))
+watch(
+  () => session.value?.worker,
+  (worker) => (worker ? startLive() : stopLive()),
+)
 
 const liveText = { off: 'Not listening', live: 'Live: changes show by themselves', lost: 'Connection lost; trying again' }
 </script>
@@ -25,7 +28,10 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
 <template>
   <header v-if="session" class="bar">
     <RouterLink to="/" class="mark">
-      <svg viewBox="0 0 30 20" aria-hidden="true"><path d="M2 17 9 5l5 7 3-4 10 9" /><circle cx="9" cy="5" r="2.2" /></svg>
+      <svg viewBox="0 0 30 20" aria-hidden="true">
+        <path d="M2 17 9 5l5 7 3-4 10 9" />
+        <circle cx="9" cy="5" r="2.2" />
+      </svg>
       <span>Homing</span>
     </RouterLink>
     <nav aria-label="Main">
@@ -37,11 +43,23 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
     </nav>
     <span class="grow" />
     <span class="live" :class="live" role="status" :title="liveText[live]"><i />{{ live === 'live' ? 'live' : live === 'lost' ? 'no connection' : '' }}</span>
-    <span class="who">{{ session.worker }} <span v-if="session.role !== session.worker" class="role">{{ session.role }}</span></span>
-    <Button :icon="dark() ? 'pi pi-sun' : 'pi pi-moon'" text size="small" class="tool" :aria-label="dark() ? 'Light look' : 'Dark look'" :title="dark() ? 'Light look' : 'Dark look'" @click="toggle" />
+    <span class="who"
+      >{{ session.worker }} <span v-if="session.role !== session.worker" class="role">{{ session.role }}</span></span
+    >
+    <Button
+      :icon="dark() ? 'pi pi-sun' : 'pi pi-moon'"
+      text
+      size="small"
+      class="tool"
+      :aria-label="dark() ? 'Light look' : 'Dark look'"
+      :title="dark() ? 'Light look' : 'Dark look'"
+      @click="toggle"
+    />
     <Button v-if="!session.open" icon="pi pi-sign-out" text size="small" class="tool" aria-label="Sign out" title="Sign out" @click="signOut" />
   </header>
-  <p v-if="session?.open" class="open" role="alert">Central is open: nobody needs to sign in, and everybody on this machine may do everything. For a first hour only.</p>
+  <p v-if="session?.open" class="open" role="alert"
+    >Central is open: nobody needs to sign in, and everybody on this machine may do everything. For a first hour only.</p
+  >
   <main v-if="session"><RouterView :key="$route.path" /></main>
   <SignIn v-else-if="ready" :unreachable="unreachable" @retry="load" />
   <Toast position="bottom-right" />
@@ -49,28 +67,126 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
 </template>
 
 <style scoped>
-.bar { display: flex; align-items: center; gap: 1rem; padding: 0 1.25rem; height: 3rem; background: #26221d; color: #f3efe9; position: sticky; top: 0; z-index: 5; }
-.mark { display: flex; align-items: center; gap: 0.5rem; color: inherit; font-weight: 650; font-size: 1.08rem; letter-spacing: 0.01em; }
-.mark:hover { text-decoration: none; }
-.mark svg { width: 30px; height: 20px; fill: none; stroke: #e8a478; stroke-width: 2; stroke-linejoin: round; stroke-linecap: round; }
-.mark circle { fill: #26221d; }
-nav { display: flex; height: 100%; margin-left: 0.75rem; overflow-x: auto; scrollbar-width: none; }
-nav a { display: flex; align-items: center; padding: 0 0.8rem; color: #c9c1b6; border-bottom: 3px solid transparent; border-top: 3px solid transparent; }
-nav a:hover { color: #fff; text-decoration: none; }
-nav a.here, nav a.router-link-exact-active { color: #fff; border-bottom-color: #db7d45; }
-.grow { flex: 1; }
-.live { display: inline-flex; align-items: center; gap: 0.4rem; font-size: 0.86rem; color: #b9b0a4; white-space: nowrap; }
-.live i { width: 8px; height: 8px; border-radius: 50%; background: #7a7268; }
-.live.live i { background: #6fc18f; }
-.live.lost i { background: #f2857c; }
-.who { white-space: nowrap; }
-.role { color: #b9b0a4; font-size: 0.86rem; }
-.tool.p-button { color: #d8d0c5; }
-.tool.p-button:not(:disabled):hover { background: #3b352e; color: #fff; }
-.open { margin: 0; padding: 0.4rem 1.25rem; background: #8a2f12; color: #fff; font-size: 0.92rem; }
+.bar {
+  display: flex;
+  align-items: center;
+  gap: 1rem;
+  padding: 0 1.25rem;
+  height: 3rem;
+  background: #26221d;
+  color: #f3efe9;
+  position: sticky;
+  top: 0;
+  z-index: 5;
+}
+.mark {
+  display: flex;
+  align-items: center;
+  gap: 0.5rem;
+  color: inherit;
+  font-weight: 650;
+  font-size: 1.08rem;
+  letter-spacing: 0.01em;
+}
+.mark:hover {
+  text-decoration: none;
+}
+.mark svg {
+  width: 30px;
+  height: 20px;
+  fill: none;
+  stroke: #e8a478;
+  stroke-width: 2;
+  stroke-linejoin: round;
+  stroke-linecap: round;
+}
+.mark circle {
+  fill: #26221d;
+}
+nav {
+  display: flex;
+  height: 100%;
+  margin-left: 0.75rem;
+  overflow-x: auto;
+  scrollbar-width: none;
+}
+nav a {
+  display: flex;
+  align-items: center;
+  padding: 0 0.8rem;
+  color: #c9c1b6;
+  border-bottom: 3px solid transparent;
+  border-top: 3px solid transparent;
+}
+nav a:hover {
+  color: #fff;
+  text-decoration: none;
+}
+nav a.here,
+nav a.router-link-exact-active {
+  color: #fff;
+  border-bottom-color: #db7d45;
+}
+.grow {
+  flex: 1;
+}
+.live {
+  display: inline-flex;
+  align-items: center;
+  gap: 0.4rem;
+  font-size: 0.86rem;
+  color: #b9b0a4;
+  white-space: nowrap;
+}
+.live i {
+  width: 8px;
+  height: 8px;
+  border-radius: 50%;
+  background: #7a7268;
+}
+.live.live i {
+  background: #6fc18f;
+}
+.live.lost i {
+  background: #f2857c;
+}
+.who {
+  white-space: nowrap;
+}
+.role {
+  color: #b9b0a4;
+  font-size: 0.86rem;
+}
+.tool.p-button {
+  color: #d8d0c5;
+}
+.tool.p-button:not(:disabled):hover {
+  background: #3b352e;
+  color: #fff;
+}
+.open {
+  margin: 0;
+  padding: 0.4rem 1.25rem;
+  background: #8a2f12;
+  color: #fff;
+  font-size: 0.92rem;
+}
 @media (max-width: 720px) {
-  .bar { flex-wrap: wrap; height: auto; padding: 0.4rem 0.75rem 0; gap: 0.5rem; }
-  nav { order: 9; width: 100%; margin: 0; height: 2.3rem; }
-  .who .role, .mark span { display: none; }
+  .bar {
+    flex-wrap: wrap;
+    height: auto;
+    padding: 0.4rem 0.75rem 0;
+    gap: 0.5rem;
+  }
+  nav {
+    order: 9;
+    width: 100%;
+    margin: 0;
+    height: 2.3rem;
+  }
+  .who .role,
+  .mark span {
+    display: none;
+  }
 }
 </style>

@@ -50,7 +50,8 @@ export function childrenOf(name: string): Overview[] {
 export const settable = (field: Field) => !field.computed && !field.filled && !field.series && !field.local
 
 /** Where a value comes from that nobody sets. */
-export const given = (field: Field) => (field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : '')
+export const given = (field: Field) =>
+  field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : ''
 
 export interface Schema {
   unit?: string

@@ -11,19 +11,19 @@ let source: EventSource | undefined
 export function startLive() {
   stopLive()
   source = new EventSource('/v1/events')
-  source.onopen = () => {
+  source.addEventListener('open', () => {
     const lost = state.value === 'lost'
     state.value = 'live'
     if (lost) {
       heads.forEach((tell) => tell([]))
       devices.forEach((tell) => tell())
     }
-  }
-  source.onerror = () => {
+  })
+  source.addEventListener('error', () => {
     state.value = 'lost'
     // A stream that central refused for good is not reopened by the browser.
     if (source?.readyState === EventSource.CLOSED) setTimeout(() => source && startLive(), 3000)
-  }
+  })
   source.addEventListener('heads', (event) => {
     const names = Object.keys(JSON.parse((event as MessageEvent<string>).data) as Record<string, number>)
     heads.forEach((tell) => tell(names))

@@ -23,7 +23,11 @@ export const api = createClient<paths>({ baseUrl: '' })
 
 /** What central refused, or that it could not be reached (status 0). */
 export class Problem extends Error {
-  constructor(readonly detail: string, readonly status: number, readonly reasons: Reason[] = []) {
+  constructor(
+    readonly detail: string,
+    readonly status: number,
+    readonly reasons: Reason[] = [],
+  ) {
     super(detail)
   }
 }

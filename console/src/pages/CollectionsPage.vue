@@ -44,8 +44,12 @@ useHeads(refresh)
         Say what is collected with <code>homing define trails.yaml</code>; <code>homing define --help</code> shows an example.
       </EmptyNote>
       <RouterLink v-for="{ c, depth } in tree" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }" class="row">
-        <span class="title" :style="{ paddingLeft: `${depth * 1.3}rem` }"><span v-if="depth" class="faint" aria-hidden="true">└ </span>{{ c.title }}<span class="faint name mono">{{ c.collection }}</span></span>
-        <span class="about faint">{{ c.description }}<span v-if="kept(c)" class="kept">{{ kept(c) }}</span></span>
+        <span class="title" :style="{ paddingLeft: `${depth * 1.3}rem` }"
+          ><span v-if="depth" class="faint" aria-hidden="true">└ </span>{{ c.title }}<span class="faint name mono">{{ c.collection }}</span></span
+        >
+        <span class="about faint"
+          >{{ c.description }}<span v-if="kept(c)" class="kept">{{ kept(c) }}</span></span
+        >
         <span class="count">{{ plural(c.records, 'record') }}</span>
         <span class="faint last" :title="fullTime(c.last_change)">{{ c.last_change ? `changed ${ago(c.last_change)}` : 'no change yet' }}</span>
         <span class="faint head-at" title="Position of the last accepted change">head {{ c.head }} · version {{ c.version }}</span>
@@ -55,18 +59,57 @@ useHeads(refresh)
 </template>
 
 <style scoped>
-.row { display: grid; grid-template-columns: minmax(11rem, 1fr) 2fr 8rem 10rem 11rem; gap: 0.3rem 1rem; align-items: baseline; padding: 0.75rem 1rem; border-bottom: 1px solid var(--line); color: inherit; }
-.row:last-child { border-bottom: 0; }
-.row:hover { text-decoration: none; background: var(--p-surface-100); }
-.dark .row:hover { background: var(--p-surface-800); }
-.title { font-weight: 600; color: var(--accent); }
-.kept { display: block; font-size: 0.86rem; color: var(--ink); }
-.name { margin-left: 0.5rem; font-weight: 400; }
-.count { text-align: right; }
-.last, .head-at { font-size: 0.9rem; text-align: right; white-space: nowrap; }
+.row {
+  display: grid;
+  grid-template-columns: minmax(11rem, 1fr) 2fr 8rem 10rem 11rem;
+  gap: 0.3rem 1rem;
+  align-items: baseline;
+  padding: 0.75rem 1rem;
+  border-bottom: 1px solid var(--line);
+  color: inherit;
+}
+.row:last-child {
+  border-bottom: 0;
+}
+.row:hover {
+  text-decoration: none;
+  background: var(--p-surface-100);
+}
+.dark .row:hover {
+  background: var(--p-surface-800);
+}
+.title {
+  font-weight: 600;
+  color: var(--accent);
+}
+.kept {
+  display: block;
+  font-size: 0.86rem;
+  color: var(--ink);
+}
+.name {
+  margin-left: 0.5rem;
+  font-weight: 400;
+}
+.count {
+  text-align: right;
+}
+.last,
+.head-at {
+  font-size: 0.9rem;
+  text-align: right;
+  white-space: nowrap;
+}
 @media (max-width: 900px) {
-  .row { grid-template-columns: 1fr auto; }
-  .about { grid-column: 1 / -1; order: 5; }
-  .last { text-align: left; }
+  .row {
+    grid-template-columns: 1fr auto;
+  }
+  .about {
+    grid-column: 1 / -1;
+    order: 5;
+  }
+  .last {
+    text-align: left;
+  }
 }
 </style>

@@ -41,7 +41,12 @@ const valueOf = (c: Conflict, to: unknown) => {
 }
 
 // Many at once, by a rule: what would be done is shown first.
-const rules = [{ label: 'the value edited last', value: 'newest' }, { label: 'what central has', value: 'first' }, { label: 'the smallest', value: 'min' }, { label: 'the largest', value: 'max' }]
+const rules = [
+  { label: 'the value edited last', value: 'newest' },
+  { label: 'what central has', value: 'first' },
+  { label: 'the smallest', value: 'min' },
+  { label: 'the largest', value: 'max' },
+]
 const rule = ref<'newest' | 'first' | 'min' | 'max'>('newest')
 const plan = ref<SettledOne[]>()
 const working = ref(false)
@@ -53,7 +58,12 @@ async function byRule(preview: boolean) {
       plan.value = all
     } else {
       const left = all.filter((one) => one.problem).length
-      toast.add({ severity: left ? 'warn' : 'success', summary: 'Settled', detail: left ? `${all.length - left} settled, ${left} left open` : plural(all.length, 'conflict'), life: 5000 })
+      toast.add({
+        severity: left ? 'warn' : 'success',
+        summary: 'Settled',
+        detail: left ? `${all.length - left} settled, ${left} left open` : plural(all.length, 'conflict'),
+        life: 5000,
+      })
       plan.value = undefined
     }
   } catch (error) {
@@ -65,7 +75,9 @@ async function byRule(preview: boolean) {
 
 async function settle(c: Conflict, to: unknown) {
   try {
-    await ask(api.POST('/v1/conflicts/settlements', { body: { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null } }))
+    await ask(
+      api.POST('/v1/conflicts/settlements', { body: { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null } }),
+    )
     toast.add({ severity: 'success', summary: 'Settled', detail: `${titleOf(c)} of ${c.label}`, life: 4000 })
     other.value = undefined
   } catch (error) {
@@ -81,7 +93,12 @@ function another(c: Conflict) {
 
 <template>
   <div class="page">
-    <div class="head"><h1>Conflicts</h1><span class="faint" role="status">{{ conflicts ? `${plural(conflicts.length, 'field')} ${conflicts.length === 1 ? 'waits' : 'wait'} for a person` : '' }}</span></div>
+    <div class="head"
+      ><h1>Conflicts</h1
+      ><span class="faint" role="status">{{
+        conflicts ? `${plural(conflicts.length, 'field')} ${conflicts.length === 1 ? 'waits' : 'wait'} for a person` : ''
+      }}</span></div
+    >
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <form v-if="mayEdit && conflicts && conflicts.length > 1" class="many" @submit.prevent="byRule(true)">
       <label for="by-rule">Settle all, taking</label>
@@ -91,15 +108,29 @@ function another(c: Conflict) {
     <Dialog :visible="!!plan" modal header="Settle all by a rule" :style="{ width: 'min(44rem, 94vw)' }" @update:visible="plan = undefined">
       <ul class="plan">
         <li v-for="one in plan" :key="`${one.conflict.record} ${one.conflict.field}`">
-          {{ titleOf(one.conflict) }} of <b>{{ one.conflict.label }}</b>: <template v-if="one.take">{{ valueOf(one.conflict, one.value) }}</template><span v-else class="warn">left open: {{ one.problem }}</span>
+          {{ titleOf(one.conflict) }} of <b>{{ one.conflict.label }}</b>: <template v-if="one.take">{{ valueOf(one.conflict, one.value) }}</template><span
+            v-else
+            class="warn"
+            >left open: {{ one.problem }}</span
+          >
         </li>
       </ul>
-      <div class="actions"><Button label="Settle" size="small" :loading="working" @click="byRule(false)" /><Button label="Cancel" severity="secondary" size="small" @click="plan = undefined" /></div>
+      <div class="actions"
+        ><Button label="Settle" size="small" :loading="working" @click="byRule(false)" /><Button
+          label="Cancel"
+          severity="secondary"
+          size="small"
+          @click="plan = undefined"
+      /></div>
     </Dialog>
-    <EmptyNote v-if="conflicts && !conflicts.length" title="Nothing waits for a person">Where a definition says <code>ask</code>, two edits that meet are held here until somebody settles them.</EmptyNote>
+    <EmptyNote v-if="conflicts && !conflicts.length" title="Nothing waits for a person"
+      >Where a definition says <code>ask</code>, two edits that meet are held here until somebody settles them.</EmptyNote
+    >
     <section v-for="c in conflicts" :key="`${c.record} ${c.field}`" class="sheet padded conflict">
       <div class="top">
-        <div><b>{{ titleOf(c) }}</b> of <RouterLink :to="{ name: 'record', params: { collection: c.collection, id: c.record } }">{{ c.label }}</RouterLink></div>
+        <div
+          ><b>{{ titleOf(c) }}</b> of <RouterLink :to="{ name: 'record', params: { collection: c.collection, id: c.record } }">{{ c.label }}</RouterLink></div
+        >
         <span class="faint" :title="fullTime(c.opened_at)">open since {{ ago(c.opened_at) }}</span>
       </div>
       <p v-if="c.base !== undefined && c.field !== removal" class="faint">It was {{ shown(fieldOf(c), c.base) }}.</p>
@@ -108,28 +139,80 @@ function another(c: Conflict) {
           <div class="what">{{ valueOf(c, v.value) }}</div>
           <div class="faint">{{ v.author }} {{ v.device ? `on ${v.device}` : 'at central' }}, {{ fullTime(v.edited_at) }}</div>
           <div class="faint">{{ n === 0 ? 'came first, and stands meanwhile' : 'is held' }}</div>
-          <Button v-if="mayEdit" :label="n === 0 ? 'Keep this' : 'Take this'" size="small" :severity="n === 0 ? 'secondary' : undefined" @click="settle(c, v.value)" />
+          <Button
+            v-if="mayEdit"
+            :label="n === 0 ? 'Keep this' : 'Take this'"
+            size="small"
+            :severity="n === 0 ? 'secondary' : undefined"
+            @click="settle(c, v.value)"
+          />
         </div>
       </div>
       <Button v-if="mayEdit && fieldOf(c)" label="Another value…" size="small" text @click="another(c)" />
     </section>
-    <Dialog :visible="!!other" modal :header="other ? `${titleOf(other)} of ${other.label}` : ''" :style="{ width: 'min(28rem, 94vw)' }" @update:visible="other = undefined">
+    <Dialog
+      :visible="!!other"
+      modal
+      :header="other ? `${titleOf(other)} of ${other.label}` : ''"
+      :style="{ width: 'min(28rem, 94vw)' }"
+      @update:visible="other = undefined"
+    >
       <form v-if="other && fieldOf(other)" class="form" @submit.prevent="settle(other, value)">
         <label :for="other.field">{{ titleOf(other) }}<FieldInput v-model="value" :field="fieldOf(other)!" /></label>
-        <div class="actions"><Button type="submit" label="Settle" size="small" /><Button label="Cancel" severity="secondary" size="small" @click="other = undefined" /></div>
+        <div class="actions"
+          ><Button type="submit" label="Settle" size="small" /><Button label="Cancel" severity="secondary" size="small" @click="other = undefined"
+        /></div>
       </form>
     </Dialog>
   </div>
 </template>
 
 <style scoped>
-.conflict { margin-bottom: 1rem; }
-.many { display: flex; flex-wrap: wrap; align-items: center; gap: 0.5rem 0.7rem; margin-bottom: 1rem; }
-.plan { margin: 0 0 1rem; padding-left: 1.2rem; max-height: 50vh; overflow-y: auto; }
-.top { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0.3rem 1rem; }
-.conflict p { margin: 0.3rem 0 0; }
-.values { display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.8rem; margin: 0.8rem 0 0.4rem; }
-.value { border: 1px solid var(--line); border-radius: 4px; padding: 0.7rem 0.8rem; display: grid; gap: 0.15rem; justify-items: start; }
-.value .p-button { margin-top: 0.5rem; }
-.what { font-size: 1.1rem; font-weight: 600; overflow-wrap: anywhere; }
+.conflict {
+  margin-bottom: 1rem;
+}
+.many {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.5rem 0.7rem;
+  margin-bottom: 1rem;
+}
+.plan {
+  margin: 0 0 1rem;
+  padding-left: 1.2rem;
+  max-height: 50vh;
+  overflow-y: auto;
+}
+.top {
+  display: flex;
+  flex-wrap: wrap;
+  justify-content: space-between;
+  gap: 0.3rem 1rem;
+}
+.conflict p {
+  margin: 0.3rem 0 0;
+}
+.values {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.8rem;
+  margin: 0.8rem 0 0.4rem;
+}
+.value {
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  padding: 0.7rem 0.8rem;
+  display: grid;
+  gap: 0.15rem;
+  justify-items: start;
+}
+.value .p-button {
+  margin-top: 0.5rem;
+}
+.what {
+  font-size: 1.1rem;
+  font-weight: 600;
+  overflow-wrap: anywhere;
+}
 </style>

@@ -49,10 +49,10 @@ async function issue() {
   }
 }
 
-async function setRevoked(device: Device, revoke: boolean) {
+async function setRevoked(device: Device, revoked: boolean) {
   const params = { path: { id: device.id } }
   try {
-    if (revoke) await ask(api.POST('/v1/devices/{id}/revocation', { params: { ...params, query: { deliver: deliver.value } } }))
+    if (revoked) await ask(api.POST('/v1/devices/{id}/revocation', { params: { ...params, query: { deliver: deliver.value } } }))
     else await ask(api.DELETE('/v1/devices/{id}/revocation', { params }))
     await refresh()
   } catch (error) {
@@ -73,7 +73,10 @@ function leave(device: Device, worker: string) {
   confirm.require({
     header: `Take ${worker} off ${device.name}?`,
     message: 'The device drops what only they cover. What they have not sent still goes to central.',
-    acceptLabel: 'Take off', rejectLabel: 'Cancel', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    acceptLabel: 'Take off',
+    rejectLabel: 'Cancel',
+    acceptProps: { severity: 'danger' },
+    rejectProps: { severity: 'secondary' },
     accept: async () => {
       try {
         await ask(api.DELETE('/v1/devices/{id}/people/{worker}', { params: { path: { id: device.id, worker } } }))
@@ -88,15 +91,36 @@ function leave(device: Device, worker: string) {
 /** What is in the device's outbox, as it last said. */
 function owes(device: Device): string {
   if (device.unsent === undefined) return '–'
-  const parts = [[device.unsent, 'unsent'], [device.refused ?? 0, 'refused'], [device.waiting ?? 0, 'waiting']] as const
-  return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing'
+  const parts = [
+    [device.unsent, 'unsent'],
+    [device.refused ?? 0, 'refused'],
+    [device.waiting ?? 0, 'waiting'],
+  ] as const
+  return (
+    parts
+      .filter(([n]) => n)
+      .map(([n, word]) => `${n} ${word}`)
+      .join(', ') || 'nothing'
+  )
 }
 
 function last(device: Device): string {
   const e = device.last_exchange
   if (!e) return 'none yet'
-  const parts = [[e.applied, 'applied'], [e.merged, 'merged'], [e.held, 'held'], [e.refused, 'refused'], [e.waiting, 'waiting'], [e.delivered, 'pulled']] as const
-  return parts.filter(([n]) => n).map(([n, word]) => `${n} ${word}`).join(', ') || 'nothing to exchange'
+  const parts = [
+    [e.applied, 'applied'],
+    [e.merged, 'merged'],
+    [e.held, 'held'],
+    [e.refused, 'refused'],
+    [e.waiting, 'waiting'],
+    [e.delivered, 'pulled'],
+  ] as const
+  return (
+    parts
+      .filter(([n]) => n)
+      .map(([n, word]) => `${n} ${word}`)
+      .join(', ') || 'nothing to exchange'
+  )
 }
 const command = () => `homing local enrol --link '${code.value?.link}' --name NAME`
 const joinCommand = () => `homing local join --code ${code.value?.code}`
@@ -115,24 +139,63 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
       <EmptyNote v-if="!devices.length" title="No device is enrolled yet">Enrol one: it gets a one-time code, and loads what its worker covers.</EmptyNote>
       <div v-else-if="narrow" class="cards">
         <div v-for="d in devices" :key="d.id" class="card">
-          <b>{{ d.name }}</b> <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span> <span v-if="d.revoked_at" class="bad">{{ state(d) }}</span>
-          <div class="faint">seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock {{ clock(d.offset_ms, d.error_ms).text }}</div>
+          <b>{{ d.name }}</b> <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span>
+          <span v-if="d.revoked_at" class="bad">{{ state(d) }}</span>
+          <div class="faint"
+            >seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock
+            {{ clock(d.offset_ms, d.error_ms).text }}</div
+          >
           <div class="faint">last exchange: {{ last(d) }}</div>
         </div>
       </div>
       <DataTable v-else :value="devices" data-key="id" size="small">
-        <Column header="Device"><template #body="{ data }"><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><div class="faint small">{{ data.agent }}</div></template></Column>
+        <Column header="Device"
+          ><template #body="{ data }"
+            ><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><div
+              class="faint small"
+              >{{ data.agent }}</div
+            ></template
+          ></Column
+        >
         <Column header="Worker">
           <template #body="{ data }">
             {{ data.worker }} <span class="faint">{{ data.role }}</span>
-            <div v-for="p in others(data)" :key="p.name" class="other">{{ p.name }} <span class="faint">{{ p.role }}</span><Button v-if="mayManageDevices" icon="pi pi-times" text rounded size="small" :aria-label="`Take ${p.name} off`" :title="`Take ${p.name} off`" @click="leave(data, p.name)" /></div>
+            <div v-for="p in others(data)" :key="p.name" class="other"
+              >{{ p.name }} <span class="faint">{{ p.role }}</span><Button
+                v-if="mayManageDevices"
+                icon="pi pi-times"
+                text
+                rounded
+                size="small"
+                :aria-label="`Take ${p.name} off`"
+                :title="`Take ${p.name} off`"
+                @click="leave(data, p.name)"
+            /></div>
           </template>
         </Column>
-        <Column header="Seen"><template #body="{ data }"><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template></Column>
-        <Column header="Behind by"><template #body="{ data }"><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template></Column>
-        <Column header="Owes"><template #body="{ data }"><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template></Column>
-        <Column header="Clock"><template #body="{ data }"><span :class="{ warn: clock(data.offset_ms, data.error_ms).wrong }">{{ clock(data.offset_ms, data.error_ms).text }}</span></template></Column>
-        <Column header="Last exchange"><template #body="{ data }">{{ last(data) }}</template></Column>
+        <Column header="Seen"
+          ><template #body="{ data }"
+            ><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template
+          ></Column
+        >
+        <Column header="Behind by"
+          ><template #body="{ data }"
+            ><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template
+          ></Column
+        >
+        <Column header="Owes"
+          ><template #body="{ data }"
+            ><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template
+          ></Column
+        >
+        <Column header="Clock"
+          ><template #body="{ data }"
+            ><span :class="{ warn: clock(data.offset_ms, data.error_ms).wrong }">{{ clock(data.offset_ms, data.error_ms).text }}</span></template
+          ></Column
+        >
+        <Column header="Last exchange"
+          ><template #body="{ data }">{{ last(data) }}</template></Column
+        >
         <Column v-if="mayManageDevices" class="number">
           <template #body="{ data }">
             <Button v-if="data.revoked_at" label="Readmit" size="small" text @click="setRevoked(data, false)" />
@@ -148,7 +211,9 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         <div class="actions"><Button label="Issue a code" size="small" @click="issue" /></div>
       </div>
       <div v-else>
-        <p>This code enrols one device for <b>{{ code.worker }}</b>, until {{ fullTime(code.expires_at) }}. It is shown this once.</p>
+        <p
+          >This code enrols one device for <b>{{ code.worker }}</b>, until {{ fullTime(code.expires_at) }}. It is shown this once.</p
+        >
         <div class="both">
           <img v-if="code.picture" :src="code.picture" alt="The enrolment link as a QR code" />
           <div>
@@ -164,21 +229,68 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
     <Dialog :visible="!!revoking" modal :header="`Revoke ${revoking?.name}?`" :style="{ width: 'min(30rem, 94vw)' }" @update:visible="revoking = undefined">
       <p>It can no longer push or pull. What it has not sent stays on it, and you can readmit it.</p>
       <label class="check"><ToggleSwitch v-model="deliver" input-id="deliver" /><span>Let it still send what it has queued. It gets nothing.</span></label>
-      <div class="actions"><Button label="Revoke" severity="danger" size="small" @click="doRevoke" /><Button label="Cancel" severity="secondary" size="small" @click="revoking = undefined" /></div>
+      <div class="actions"
+        ><Button label="Revoke" severity="danger" size="small" @click="doRevoke" /><Button
+          label="Cancel"
+          severity="secondary"
+          size="small"
+          @click="revoking = undefined"
+      /></div>
     </Dialog>
   </div>
 </template>
 
 <style scoped>
-.both { display: grid; grid-template-columns: 11rem minmax(0, 1fr); gap: 1rem; align-items: start; }
-.both img { width: 100%; border-radius: 4px; }
-.both p { margin: 0.5rem 0 0.2rem; }
-.check { display: flex; gap: 0.7rem; align-items: center; margin: 0 0 1.1rem; }
-.other { display: flex; align-items: center; gap: 0.3rem; }
-@media (max-width: 560px) { .both { grid-template-columns: minmax(0, 1fr); } }
-.small { font-size: 0.85rem; }
-.code { font-size: 1.5rem; text-align: center; letter-spacing: 0.06em; margin: 0.5rem 0; }
-pre { white-space: pre-wrap; overflow-wrap: anywhere; background: var(--ground); padding: 0.6rem; border-radius: 4px; margin: 0; }
-.form p { margin: 0; }
-.cards .card { cursor: default; }
+.both {
+  display: grid;
+  grid-template-columns: 11rem minmax(0, 1fr);
+  gap: 1rem;
+  align-items: start;
+}
+.both img {
+  width: 100%;
+  border-radius: 4px;
+}
+.both p {
+  margin: 0.5rem 0 0.2rem;
+}
+.check {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+  margin: 0 0 1.1rem;
+}
+.other {
+  display: flex;
+  align-items: center;
+  gap: 0.3rem;
+}
+@media (max-width: 560px) {
+  .both {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+.small {
+  font-size: 0.85rem;
+}
+.code {
+  font-size: 1.5rem;
+  text-align: center;
+  letter-spacing: 0.06em;
+  margin: 0.5rem 0;
+}
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  background: var(--ground);
+  padding: 0.6rem;
+  border-radius: 4px;
+  margin: 0;
+}
+.form p {
+  margin: 0;
+}
+.cards .card {
+  cursor: default;
+}
 </style>

@@ -10,7 +10,9 @@ const code = computed(() => window.location.hash.slice(1))
   <div class="page">
     <h1>Enrol this device</h1>
     <template v-if="code">
-      <p>The code <b class="mono">{{ code }}</b> enrols one device. Give this link to the app that collects the data, or on a command line:</p>
+      <p
+        >The code <b class="mono">{{ code }}</b> enrols one device. Give this link to the app that collects the data, or on a command line:</p
+      >
       <pre class="mono">homing local enrol --link '{{ link }}' --name NAME</pre>
     </template>
     <p v-else>There is no code in this address. Ask whoever looks after central for an enrolment code.</p>
@@ -18,5 +20,12 @@ const code = computed(() => window.location.hash.slice(1))
 </template>
 
 <style scoped>
-pre { white-space: pre-wrap; overflow-wrap: anywhere; background: var(--sheet); border: 1px solid var(--line); padding: 0.7rem; border-radius: 4px; }
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  padding: 0.7rem;
+  border-radius: 4px;
+}
 </style>

@@ -3,5 +3,9 @@ import EmptyNote from '../parts/EmptyNote.vue'
 </script>
 
 <template>
-  <div class="page"><div class="sheet"><EmptyNote title="There is nothing at this address"><RouterLink to="/">All collections</RouterLink></EmptyNote></div></div>
+  <div class="page"
+    ><div class="sheet"
+      ><EmptyNote title="There is nothing at this address"><RouterLink to="/">All collections</RouterLink></EmptyNote></div
+    ></div
+  >
 </template>

@@ -32,7 +32,13 @@ const workers = ref<Worker[]>()
 const territories = ref<Territory[]>([])
 const editing = ref<'new' | Worker>()
 const wrong = ref('')
-const draft = reactive<{ name: string; role: Role; password: string; everything: boolean; keys: string[] }>({ name: '', role: 'worker', password: '', everything: true, keys: [] })
+const draft = reactive<{ name: string; role: Role; password: string; everything: boolean; keys: string[] }>({
+  name: '',
+  role: 'worker',
+  password: '',
+  everything: true,
+  keys: [],
+})
 const others = computed(() => territories.value.map((t) => t.key).filter((key) => !draft.keys.includes(key)))
 
 const { problem, refresh } = usePage(async () => {
@@ -44,11 +50,20 @@ useHeads(refresh)
 useDeviceEvents(refresh)
 
 const covers = (w: Worker) => (w.territories?.includes(all) ? 'everything' : w.territories?.join(', ') || 'nothing that falls into territories')
-const fallen = (t: Territory) => Object.entries(t.records).map(([name, n]) => `${n.toLocaleString()} ${name}`).join(', ') || 'no records'
+const fallen = (t: Territory) =>
+  Object.entries(t.records)
+    .map(([name, n]) => `${n.toLocaleString()} ${name}`)
+    .join(', ') || 'no records'
 
 function start(who: 'new' | Worker) {
   const known = who === 'new' ? undefined : who
-  Object.assign(draft, { name: known?.name ?? '', role: known?.role ?? 'worker', password: '', everything: !known || !!known.territories?.includes(all), keys: (known?.territories ?? []).filter((k) => k !== all) })
+  Object.assign(draft, {
+    name: known?.name ?? '',
+    role: known?.role ?? 'worker',
+    password: '',
+    everything: !known || !!known.territories?.includes(all),
+    keys: (known?.territories ?? []).filter((k) => k !== all),
+  })
   wrong.value = ''
   editing.value = who
 }
@@ -68,7 +83,8 @@ async function save() {
     } else if (editing.value) {
       const params = { path: { name: editing.value.name } }
       if (editing.value.role !== draft.role) await ask(api.PUT('/v1/workers/{name}/role', { params, body: { role: draft.role } }))
-      if ([...(editing.value.territories ?? [])].sort().join('\n') !== [...held].sort().join('\n')) await ask(api.PUT('/v1/workers/{name}/territories', { params, body: { territories: held } }))
+      if ([...(editing.value.territories ?? [])].sort().join('\n') !== [...held].sort().join('\n'))
+        await ask(api.PUT('/v1/workers/{name}/territories', { params, body: { territories: held } }))
       toast.add({ severity: 'success', summary: 'Saved', detail: 'Devices follow with their next exchange.', life: 5000 })
     }
     editing.value = undefined
@@ -93,40 +109,99 @@ async function save() {
       <DataTable v-else :value="workers" data-key="name" size="small">
         <Column field="name" header="Name" />
         <Column field="role" header="Role" />
-        <Column header="Covers"><template #body="{ data }"><span :class="{ faint: data.territories?.includes(all) }">{{ covers(data) }}</span></template></Column>
-        <Column header="Devices" class="number"><template #body="{ data }">{{ plural(data.devices, 'device') }}</template></Column>
-        <Column header="Since"><template #body="{ data }">{{ fullTime(data.created_at) }}</template></Column>
-        <Column class="number"><template #body="{ data }"><Button label="Change" size="small" text @click="start(data)" /></template></Column>
+        <Column header="Covers"
+          ><template #body="{ data }"
+            ><span :class="{ faint: data.territories?.includes(all) }">{{ covers(data) }}</span></template
+          ></Column
+        >
+        <Column header="Devices" class="number"
+          ><template #body="{ data }">{{ plural(data.devices, 'device') }}</template></Column
+        >
+        <Column header="Since"
+          ><template #body="{ data }">{{ fullTime(data.created_at) }}</template></Column
+        >
+        <Column class="number"
+          ><template #body="{ data }"><Button label="Change" size="small" text @click="start(data)" /></template
+        ></Column>
       </DataTable>
     </div>
     <template v-if="workers">
       <h2 class="second">Territories</h2>
       <div class="sheet">
-        <EmptyNote v-if="!territories.length" title="Everybody covers everything">As soon as a definition says under sync.territory where its records fall, the territories stand here.</EmptyNote>
+        <EmptyNote v-if="!territories.length" title="Everybody covers everything"
+          >As soon as a definition says under sync.territory where its records fall, the territories stand here.</EmptyNote
+        >
         <DataTable v-else :value="territories" data-key="key" size="small">
           <Column field="key" header="Territory" />
-          <Column header="What falls into it"><template #body="{ data }">{{ fallen(data) }}</template></Column>
-          <Column header="Held by"><template #body="{ data }"><span v-if="data.workers.length">{{ data.workers.join(', ') }}</span><span v-else class="warn">nobody but those who cover everything</span></template></Column>
+          <Column header="What falls into it"
+            ><template #body="{ data }">{{ fallen(data) }}</template></Column
+          >
+          <Column header="Held by"
+            ><template #body="{ data }"
+              ><span v-if="data.workers.length">{{ data.workers.join(', ') }}</span
+              ><span v-else class="warn">nobody but those who cover everything</span></template
+            ></Column
+          >
         </DataTable>
       </div>
     </template>
-    <Dialog :visible="!!editing" modal :header="editing === 'new' ? 'Add a worker' : `Change ${draft.name}`" :style="{ width: 'min(32rem, 94vw)' }" @update:visible="editing = undefined">
+    <Dialog
+      :visible="!!editing"
+      modal
+      :header="editing === 'new' ? 'Add a worker' : `Change ${draft.name}`"
+      :style="{ width: 'min(32rem, 94vw)' }"
+      @update:visible="editing = undefined"
+    >
       <form class="form" @submit.prevent="save">
-        <label v-if="editing === 'new'">Name<InputText v-model="draft.name" fluid autocapitalize="none" autofocus /><span class="hint">Small letters, digits, dots and dashes</span></label>
+        <label v-if="editing === 'new'"
+          >Name<InputText v-model="draft.name" fluid autocapitalize="none" autofocus /><span class="hint">Small letters, digits, dots and dashes</span></label
+        >
         <label>Role<Select v-model="draft.role" :options="roles" option-label="title" option-value="value" fluid /></label>
-        <label v-if="editing === 'new'">Password<Password v-model="draft.password" :feedback="false" toggle-mask fluid /><span class="hint">At least 8 characters. Without one, the worker can own devices but not sign in.</span></label>
+        <label v-if="editing === 'new'"
+          >Password<Password v-model="draft.password" :feedback="false" toggle-mask fluid /><span class="hint"
+            >At least 8 characters. Without one, the worker can own devices but not sign in.</span
+          ></label
+        >
         <label class="check"><ToggleSwitch v-model="draft.everything" input-id="everything" /><span>Covers everything</span></label>
-        <label v-if="!draft.everything" for="keys">Territories<span @keydown.enter.prevent @keypress.enter.prevent><AutoComplete v-model="draft.keys" multiple :typeahead="false" fluid input-id="keys" placeholder="Type and press Enter" @blur="takeTyped" /></span><span v-if="others.length" class="known">or take <Button v-for="key in others" :key="key" :label="key" size="small" severity="secondary" @click.prevent="draft.keys = [...draft.keys, key]" /></span><span class="hint">Their devices load what is gained and drop what is lost with the next exchange. Nothing unsent is lost.</span></label>
+        <label v-if="!draft.everything" for="keys"
+          >Territories<span @keydown.enter.prevent @keypress.enter.prevent
+            ><AutoComplete v-model="draft.keys" multiple :typeahead="false" fluid input-id="keys" placeholder="Type and press Enter" @blur="takeTyped" /></span
+          ><span v-if="others.length" class="known"
+            >or take
+            <Button v-for="key in others" :key="key" :label="key" size="small" severity="secondary" @click.prevent="draft.keys = [...draft.keys, key]" /></span
+          ><span class="hint">Their devices load what is gained and drop what is lost with the next exchange. Nothing unsent is lost.</span></label
+        >
         <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
-        <div class="actions"><Button type="submit" :label="editing === 'new' ? 'Add' : 'Save'" size="small" /><Button label="Cancel" severity="secondary" size="small" @click="editing = undefined" /></div>
+        <div class="actions"
+          ><Button type="submit" :label="editing === 'new' ? 'Add' : 'Save'" size="small" /><Button
+            label="Cancel"
+            severity="secondary"
+            size="small"
+            @click="editing = undefined"
+        /></div>
       </form>
     </Dialog>
   </div>
 </template>
 
 <style scoped>
-.form p { margin: 0; }
-.known { display: flex; flex-wrap: wrap; gap: 0.3rem; align-items: center; font-weight: 400; color: var(--faint); }
-.second { margin: 1.6rem 0 0.6rem; }
-.form label.check { display: flex; gap: 0.7rem; align-items: center; }
+.form p {
+  margin: 0;
+}
+.known {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.3rem;
+  align-items: center;
+  font-weight: 400;
+  color: var(--faint);
+}
+.second {
+  margin: 1.6rem 0 0.6rem;
+}
+.form label.check {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+}
 </style>

@@ -61,7 +61,11 @@ useHeads((names) => {
 
 const fields = computed(() => (record.value ? fieldsOf(record.value) : {}))
 /** The values that somebody set: the others come by themselves. */
-const own = computed(() => Object.fromEntries((collection.value?.fields ?? []).filter((f) => settable(f) && fields.value[f.name] !== undefined).map((f) => [f.name, fields.value[f.name]])))
+const own = computed(() =>
+  Object.fromEntries(
+    (collection.value?.fields ?? []).filter((f) => settable(f) && fields.value[f.name] !== undefined).map((f) => [f.name, fields.value[f.name]]),
+  ),
+)
 const parent = computed(() => {
   const above = collection.value?.parent
   const up = above && fields.value[above.field]
@@ -77,8 +81,15 @@ function edit() {
 async function save(changed: Fields) {
   const answer = await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
   editing.value = false
-  if (answer.answer === 'held') toast.add({ severity: 'warn', summary: 'Held for a person', detail: 'Somebody else had changed a field that you changed, too. Theirs stands until it is settled under Conflicts; the rest is saved.', life: 12000 })
-  else if (answer.answer === 'merged') toast.add({ severity: 'warn', summary: 'Saved and merged', detail: 'Somebody else had edited this record; the history says what came out.', life: 9000 })
+  if (answer.answer === 'held')
+    toast.add({
+      severity: 'warn',
+      summary: 'Held for a person',
+      detail: 'Somebody else had changed a field that you changed, too. Theirs stands until it is settled under Conflicts; the rest is saved.',
+      life: 12000,
+    })
+  else if (answer.answer === 'merged')
+    toast.add({ severity: 'warn', summary: 'Saved and merged', detail: 'Somebody else had edited this record; the history says what came out.', life: 9000 })
   else toast.add({ severity: 'success', summary: 'Saved', detail: `Revision ${answer.revision}`, life: 3000 })
   await refresh()
 }
@@ -97,7 +108,9 @@ function askBringBack(revision: number) {
   confirm.require({
     header: `Bring back revision ${revision}?`,
     message: 'The record gets the values that it had then, by a new change. Nothing goes from its history.',
-    acceptLabel: 'Bring back', rejectLabel: 'Cancel', rejectProps: { severity: 'secondary' },
+    acceptLabel: 'Bring back',
+    rejectLabel: 'Cancel',
+    rejectProps: { severity: 'secondary' },
     accept: async () => {
       try {
         await ask(api.POST('/v1/bring-back/{collection}/{id}', { params: { path: path.value }, body: { revision } }))
@@ -125,17 +138,29 @@ function remove() {
   confirm.require({
     header: 'Remove this record?',
     message: 'It goes from every device with its next exchange. Its history stays, and it can be brought back.',
-    acceptLabel: 'Remove', rejectLabel: 'Keep', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    acceptLabel: 'Remove',
+    rejectLabel: 'Keep',
+    acceptProps: { severity: 'danger' },
+    rejectProps: { severity: 'secondary' },
     accept: () => doRemove(false),
   })
 }
 
 async function doRemove(withChildren: boolean) {
   try {
-    const answer = await ask(api.DELETE('/v1/records/{collection}/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }))
+    const answer = await ask(
+      api.DELETE('/v1/records/{collection}/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }),
+    )
     if (!answer.record?.removed)
-      toast.add({ severity: 'warn', summary: 'Not removed', life: 12000, detail: answer.answer === 'held'
-        ? 'Somebody had edited the record since you looked at it. Whether it goes is settled under Conflicts.' : 'Somebody had edited the record since you looked at it, and in this collection an edit outlives a removal. Look at it, and remove it again.' })
+      toast.add({
+        severity: 'warn',
+        summary: 'Not removed',
+        life: 12000,
+        detail:
+          answer.answer === 'held'
+            ? 'Somebody had edited the record since you looked at it. Whether it goes is settled under Conflicts.'
+            : 'Somebody had edited the record since you looked at it, and in this collection an edit outlives a removal. Look at it, and remove it again.',
+      })
     await refresh()
   } catch (error) {
     const also = error instanceof Problem && !withChildren ? error.reasons.filter((r) => r.code === 'has-children' && r.message.includes('would go')) : []
@@ -148,7 +173,10 @@ function askForChildren(also: string) {
   confirm.require({
     header: 'Remove what belongs to it, too?',
     message: `${also}. Each keeps its history and can be brought back.`,
-    acceptLabel: 'Remove all', rejectLabel: 'Keep', acceptProps: { severity: 'danger' }, rejectProps: { severity: 'secondary' },
+    acceptLabel: 'Remove all',
+    rejectLabel: 'Keep',
+    acceptProps: { severity: 'danger' },
+    rejectProps: { severity: 'secondary' },
     accept: () => doRemove(true),
   })
 }
@@ -158,7 +186,10 @@ function askForChildren(also: string) {
   <div class="page">
     <p class="path">
       <RouterLink :to="{ name: 'records', params: { collection: name } }">← {{ collection?.title ?? name }}</RouterLink>
-      <template v-if="parent"><span class="faint up">belongs to </span><RouterLink :to="{ name: 'record', params: parent }">{{ referenced(parent.collection, parent.id) }}</RouterLink></template>
+      <template v-if="parent"
+        ><span class="faint up">belongs to </span
+        ><RouterLink :to="{ name: 'record', params: parent }">{{ referenced(parent.collection, parent.id) }}</RouterLink></template
+      >
     </p>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <template v-if="record && collection">
@@ -179,13 +210,19 @@ function askForChildren(also: string) {
       <div class="columns">
         <section class="sheet padded">
           <h2>{{ editing ? `Editing revision ${base}` : 'Fields' }}</h2>
-          <p v-if="moved" class="warn" role="status">Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p>
+          <p v-if="moved" class="warn" role="status"
+            >Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p
+          >
           <RecordForm v-if="editing" :collection="collection" :fields="fields" :submit="save" done="Save" @cancel="editing = false" />
           <dl v-else>
             <template v-for="f in collection.fields" :key="f.name">
-              <dt>{{ f.title }}<span v-if="given(f)" class="given" :title="f.computed || f.filled || f.series">{{ given(f) }}</span></dt>
+              <dt
+                >{{ f.title }}<span v-if="given(f)" class="given" :title="f.computed || f.filled || f.series">{{ given(f) }}</span></dt
+              >
               <dd>
-                <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{ shown(f, fields[f.name]) }}</RouterLink>
+                <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{
+                  shown(f, fields[f.name])
+                }}</RouterLink>
                 <span v-else-if="fields[f.name] !== undefined">{{ shown(f, fields[f.name]) }}</span>
                 <span v-else class="faint">–</span>
                 <RouterLink v-if="disputed.includes(f.name)" :to="{ name: 'conflicts' }" class="disputed">in dispute</RouterLink>
@@ -199,10 +236,10 @@ function askForChildren(also: string) {
         </section>
         <div class="stack">
           <template v-if="!record.removed"><ChildList v-for="c in children" :key="c.collection + id" :collection="c" :parent="id" /></template>
-        <section class="sheet padded">
-          <h2>History</h2>
-          <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" @reopen="reopen" />
-        </section>
+          <section class="sheet padded">
+            <h2>History</h2>
+            <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" @reopen="reopen" />
+          </section>
         </div>
       </div>
     </template>
@@ -211,15 +248,52 @@ function askForChildren(also: string) {
 </template>
 
 <style scoped>
-.path { margin: 0 0 0.4rem; }
-.disputed { margin-left: 0.7rem; font-size: 0.86rem; color: var(--warn); }
-.stack { display: grid; gap: 1rem; }
-.given { display: block; font-size: 0.78rem; opacity: 0.8; }
-.up { margin-left: 0.9rem; white-space: pre; }
-.gone { text-decoration: line-through; }
-.columns { display: grid; grid-template-columns: minmax(0, 5fr) minmax(0, 6fr); gap: 1rem; align-items: start; }
-dl { display: grid; grid-template-columns: minmax(6.5rem, max-content) 1fr; gap: 0.35rem 1rem; margin: 0; }
-dt { color: var(--faint); }
-dd { margin: 0; overflow-wrap: anywhere; }
-@media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
+.path {
+  margin: 0 0 0.4rem;
+}
+.disputed {
+  margin-left: 0.7rem;
+  font-size: 0.86rem;
+  color: var(--warn);
+}
+.stack {
+  display: grid;
+  gap: 1rem;
+}
+.given {
+  display: block;
+  font-size: 0.78rem;
+  opacity: 0.8;
+}
+.up {
+  margin-left: 0.9rem;
+  white-space: pre;
+}
+.gone {
+  text-decoration: line-through;
+}
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 5fr) minmax(0, 6fr);
+  gap: 1rem;
+  align-items: start;
+}
+dl {
+  display: grid;
+  grid-template-columns: minmax(6.5rem, max-content) 1fr;
+  gap: 0.35rem 1rem;
+  margin: 0;
+}
+dt {
+  color: var(--faint);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

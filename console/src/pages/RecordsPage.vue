@@ -53,14 +53,26 @@ watch(search, (text) => {
   clearTimeout(timer)
   timer = setTimeout(() => go({ search: text || undefined, from: undefined }), 250)
 })
-watch(() => route.query, () => refresh(false))
+watch(
+  () => route.query,
+  () => refresh(false),
+)
 
 const { problem, loading, refresh } = usePage(async (counts, live: boolean) => {
   loading.value = !live
   if (!collection.value || live) await load()
   const listing = await ask(
     api.GET('/v1/records/{collection}', {
-      params: { path: { collection: name.value }, query: { search: String(route.query.search ?? '') || undefined, where: where.value ? [where.value] : undefined, sort: sort.value || undefined, limit: pageSize, offset: offset.value } },
+      params: {
+        path: { collection: name.value },
+        query: {
+          search: String(route.query.search ?? '') || undefined,
+          where: where.value ? [where.value] : undefined,
+          sort: sort.value || undefined,
+          limit: pageSize,
+          offset: offset.value,
+        },
+      },
     }),
   )
   if (!counts()) return
@@ -89,10 +101,13 @@ function slash(event: KeyboardEvent) {
 onMounted(() => window.addEventListener('keydown', slash))
 onUnmounted(() => window.removeEventListener('keydown', slash))
 
-const columns = computed(() => (collection.value?.fields ?? []).filter((f) => !isPoint(schemaOf(f)) && !isLine(schemaOf(f)) && (schemaOf(f).maxLength ?? 0) <= 200).slice(0, 6))
+const columns = computed(() =>
+  (collection.value?.fields ?? []).filter((f) => !isPoint(schemaOf(f)) && !isLine(schemaOf(f)) && (schemaOf(f).maxLength ?? 0) <= 200).slice(0, 6),
+)
 const rowClass = (record: RecordRow) => ['open-row', { fresh: fresh.value.has(record.id) }]
 const open = (record: RecordRow) => router.push({ name: 'record', params: { collection: name.value, id: record.id } })
-const onSort = (event: DataTableSortEvent) => go({ sort: event.sortField ? `${event.sortOrder === -1 ? '-' : ''}${String(event.sortField)}` : undefined, from: undefined })
+const onSort = (event: DataTableSortEvent) =>
+  go({ sort: event.sortField ? `${event.sortOrder === -1 ? '-' : ''}${String(event.sortField)}` : undefined, from: undefined })
 const onPage = (event: DataTablePageEvent | { first: number }) => go({ from: event.first ? String(event.first) : undefined })
 
 async function add(fields: Fields) {
@@ -106,7 +121,9 @@ async function add(fields: Fields) {
 <template>
   <div class="page">
     <div class="tabs" role="navigation" aria-label="Collections">
-      <RouterLink v-for="c in collections" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }">{{ c.title }} <span class="faint">{{ c.records.toLocaleString() }}</span></RouterLink>
+      <RouterLink v-for="c in collections" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }"
+        >{{ c.title }} <span class="faint">{{ c.records.toLocaleString() }}</span></RouterLink
+      >
     </div>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh(false)" />
     <template v-if="collection">
@@ -114,41 +131,89 @@ async function add(fields: Fields) {
         <h1>{{ collection.title }}</h1>
         <span class="faint" role="status">{{ plural(total, 'record') }}{{ route.query.search ? ' found' : '' }}</span>
         <span v-if="where" class="only">
-          <template v-if="belongs">of <RouterLink :to="{ name: 'record', params: belongs }">{{ referenced(belongs.collection, belongs.id) }}</RouterLink></template>
+          <template v-if="belongs"
+            >of <RouterLink :to="{ name: 'record', params: belongs }">{{ referenced(belongs.collection, belongs.id) }}</RouterLink></template
+          >
           <template v-else>where {{ where }}</template>
           <Button icon="pi pi-times" text rounded size="small" aria-label="Show all" title="Show all" @click="go({ where: undefined, from: undefined })" />
         </span>
         <span class="grow" />
-        <InputText ref="box" v-model="search" type="search" :placeholder="narrow ? 'Search' : 'Search  ( / )'" aria-label="Search records" size="small" class="search" @keydown.esc="search = ''" />
+        <InputText
+          ref="box"
+          v-model="search"
+          type="search"
+          :placeholder="narrow ? 'Search' : 'Search  ( / )'"
+          aria-label="Search records"
+          size="small"
+          class="search"
+          @keydown.esc="search = ''"
+        />
         <Button v-if="mayEdit" label="Add" icon="pi pi-plus" size="small" @click="adding = true" />
       </div>
       <div class="sheet">
-        <EmptyNote v-if="!loading && !records.length && route.query.search" title="Nothing found">No record has all of these words. <a href="#" @click.prevent="search = ''">Show all</a></EmptyNote>
-        <EmptyNote v-else-if="!loading && !records.length && !problem" title="No records yet">They appear here by themselves as soon as a device brings some, or somebody adds one.</EmptyNote>
+        <EmptyNote v-if="!loading && !records.length && route.query.search" title="Nothing found"
+          >No record has all of these words. <a href="#" @click.prevent="search = ''">Show all</a></EmptyNote
+        >
+        <EmptyNote v-else-if="!loading && !records.length && !problem" title="No records yet"
+          >They appear here by themselves as soon as a device brings some, or somebody adds one.</EmptyNote
+        >
         <template v-else-if="narrow">
           <div class="cards">
             <button v-for="r in records" :key="`${r.id} ${r.revision}`" class="card" :class="{ fresh: fresh.has(r.id) }" @click="open(r)">
               <b>{{ labelOf(collection, fieldsOf(r)) }}</b>
-              <div class="faint">{{ columns.slice(1, 4).map((f) => shown(f, fieldsOf(r)[f.name])).filter(Boolean).join(' · ') }}</div>
+              <div class="faint">{{
+                columns
+                  .slice(1, 4)
+                  .map((f) => shown(f, fieldsOf(r)[f.name]))
+                  .filter(Boolean)
+                  .join(' · ')
+              }}</div>
               <div class="faint">{{ ago(r.edited_at) }} by {{ r.author }}</div>
             </button>
           </div>
-          <Paginator v-if="total > pageSize" :rows="pageSize" :first="offset" :total-records="total" template="PrevPageLink CurrentPageReport NextPageLink" @page="onPage" />
+          <Paginator
+            v-if="total > pageSize"
+            :rows="pageSize"
+            :first="offset"
+            :total-records="total"
+            template="PrevPageLink CurrentPageReport NextPageLink"
+            @page="onPage"
+          />
         </template>
-        <DataTable v-else :value="records" :row-class="rowClass" :loading="loading" lazy removable-sort data-key="id" size="small"
-          :sort-field="sort.replace(/^-/, '') || undefined" :sort-order="sort.startsWith('-') ? -1 : 1"
-          :paginator="total > pageSize" :rows="pageSize" :first="offset" :total-records="total"
-          current-page-report-template="{first} to {last} of {totalRecords}" paginator-template="FirstPageLink PrevPageLink CurrentPageReport NextPageLink LastPageLink"
-          @row-click="(e: DataTableRowClickEvent) => open(e.data as RecordRow)" @sort="onSort" @page="onPage">
+        <DataTable
+          v-else
+          :value="records"
+          :row-class="rowClass"
+          :loading="loading"
+          lazy
+          removable-sort
+          data-key="id"
+          size="small"
+          :sort-field="sort.replace(/^-/, '') || undefined"
+          :sort-order="sort.startsWith('-') ? -1 : 1"
+          :paginator="total > pageSize"
+          :rows="pageSize"
+          :first="offset"
+          :total-records="total"
+          current-page-report-template="{first} to {last} of {totalRecords}"
+          paginator-template="FirstPageLink PrevPageLink CurrentPageReport NextPageLink LastPageLink"
+          @row-click="(e: DataTableRowClickEvent) => open(e.data as RecordRow)"
+          @sort="onSort"
+          @page="onPage"
+        >
           <Column v-for="(f, n) in columns" :key="f.name" :field="f.name" :header="f.title" :sortable="!f.reference" :class="{ number: isNumber(schemaOf(f)) }">
             <template #body="{ data }">
-              <RouterLink v-if="n === 0" :to="{ name: 'record', params: { collection: name, id: data.id } }" @click.stop>{{ shown(f, fieldsOf(data)[f.name]) || '(none)' }}</RouterLink>
+              <RouterLink v-if="n === 0" :to="{ name: 'record', params: { collection: name, id: data.id } }" @click.stop>{{
+                shown(f, fieldsOf(data)[f.name]) || '(none)'
+              }}</RouterLink>
               <template v-else>{{ shown(f, fieldsOf(data)[f.name]) }}</template>
             </template>
           </Column>
           <Column field="revision" header="Rev." sortable class="number" />
           <Column field="edited_at" header="Edited" sortable>
-            <template #body="{ data }"><span :title="fullTime(data.edited_at)">{{ ago(data.edited_at) }}</span> <span class="faint">{{ data.author }}</span></template>
+            <template #body="{ data }"
+              ><span :title="fullTime(data.edited_at)">{{ ago(data.edited_at) }}</span> <span class="faint">{{ data.author }}</span></template
+            >
           </Column>
         </DataTable>
       </div>
@@ -161,11 +226,41 @@ async function add(fields: Fields) {
 </template>
 
 <style scoped>
-.tabs { display: flex; gap: 0.3rem; margin-bottom: 0.8rem; overflow-x: auto; scrollbar-width: none; }
-.tabs a { padding: 0.25rem 0.7rem; border: 1px solid var(--line); border-radius: 4px; color: inherit; background: var(--sheet); white-space: nowrap; }
-.tabs a:hover { text-decoration: none; border-color: var(--accent); }
-.tabs a.router-link-active { border-color: var(--accent); box-shadow: inset 0 -2px 0 var(--accent); }
-.only { display: inline-flex; align-items: center; gap: 0.3rem; }
-.search { width: 18rem; }
-@media (max-width: 720px) { .search { flex: 1 1 8rem; width: 8rem; } }
+.tabs {
+  display: flex;
+  gap: 0.3rem;
+  margin-bottom: 0.8rem;
+  overflow-x: auto;
+  scrollbar-width: none;
+}
+.tabs a {
+  padding: 0.25rem 0.7rem;
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  color: inherit;
+  background: var(--sheet);
+  white-space: nowrap;
+}
+.tabs a:hover {
+  text-decoration: none;
+  border-color: var(--accent);
+}
+.tabs a.router-link-active {
+  border-color: var(--accent);
+  box-shadow: inset 0 -2px 0 var(--accent);
+}
+.only {
+  display: inline-flex;
+  align-items: center;
+  gap: 0.3rem;
+}
+.search {
+  width: 18rem;
+}
+@media (max-width: 720px) {
+  .search {
+    flex: 1 1 8rem;
+    width: 8rem;
+  }
+}
 </style>

@@ -22,7 +22,9 @@ const where = computed(() => `${props.collection.parent?.field}=${props.parent}`
 
 async function refresh() {
   const path = { collection: props.collection.collection }
-  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path, query: { where: [where.value], sort: '-edited_at', limit: few } } })).catch(() => undefined)
+  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path, query: { where: [where.value], sort: '-edited_at', limit: few } } })).catch(
+    () => undefined,
+  )
   records.value = listing?.records ?? []
   total.value = listing?.total ?? 0
 }
@@ -42,7 +44,9 @@ async function add(fields: Fields) {
 <template>
   <section class="sheet padded">
     <div class="top">
-      <h2>{{ collection.title }} <span class="count">{{ total.toLocaleString() }}</span></h2>
+      <h2
+        >{{ collection.title }} <span class="count">{{ total.toLocaleString() }}</span></h2
+      >
       <Button v-if="mayEdit" :label="`Add to ${collection.title.toLowerCase()}`" icon="pi pi-plus" size="small" text @click="adding = true" />
     </div>
     <p v-if="!records.length" class="faint">None yet.</p>
@@ -52,7 +56,9 @@ async function add(fields: Fields) {
         <span class="faint">{{ ago(r.edited_at) }} by {{ r.author }}</span>
       </li>
     </ul>
-    <RouterLink v-if="total > records.length" :to="{ name: 'records', params: { collection: collection.collection }, query: { where } }">All {{ total.toLocaleString() }}</RouterLink>
+    <RouterLink v-if="total > records.length" :to="{ name: 'records', params: { collection: collection.collection }, query: { where } }"
+      >All {{ total.toLocaleString() }}</RouterLink
+    >
     <Dialog v-model:visible="adding" modal :header="`Add to ${collection.title}`" :style="{ width: 'min(34rem, 94vw)' }">
       <RecordForm :collection="collection" :fields="{}" :preset="{ [collection.parent!.field]: parent }" :submit="add" done="Add" @cancel="adding = false" />
     </Dialog>
@@ -60,13 +66,42 @@ async function add(fields: Fields) {
 </template>
 
 <style scoped>
-.top { display: flex; justify-content: space-between; align-items: center; margin: -0.35rem 0 0.35rem; }
-.top h2 { margin: 0; }
-.count { color: var(--ink); font-weight: 650; margin-left: 0.3rem; }
-ul { list-style: none; margin: 0; padding: 0; }
-li { display: flex; justify-content: space-between; gap: 1rem; padding: 0.22rem 0; border-bottom: 1px solid var(--line); }
-li:last-child { border-bottom: 0; }
-li a { overflow-wrap: anywhere; }
-li .faint { white-space: nowrap; }
-p { margin: 0; }
+.top {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  margin: -0.35rem 0 0.35rem;
+}
+.top h2 {
+  margin: 0;
+}
+.count {
+  color: var(--ink);
+  font-weight: 650;
+  margin-left: 0.3rem;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  display: flex;
+  justify-content: space-between;
+  gap: 1rem;
+  padding: 0.22rem 0;
+  border-bottom: 1px solid var(--line);
+}
+li:last-child {
+  border-bottom: 0;
+}
+li a {
+  overflow-wrap: anywhere;
+}
+li .faint {
+  white-space: nowrap;
+}
+p {
+  margin: 0;
+}
 </style>

@@ -10,7 +10,15 @@ defineProps<{ title: string }>()
 </template>
 
 <style scoped>
-.empty { padding: 2.2rem 1rem; text-align: center; }
-.empty p { margin: 0.2rem auto; max-width: 34rem; }
-.title { font-weight: 600; }
+.empty {
+  padding: 2.2rem 1rem;
+  text-align: center;
+}
+.empty p {
+  margin: 0.2rem auto;
+  max-width: 34rem;
+}
+.title {
+  font-weight: 600;
+}
 </style>

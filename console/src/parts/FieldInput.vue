@@ -27,7 +27,10 @@ function setPoint(at: 0 | 1, typed: number | null | undefined) {
   else value.value = { type: 'Point', coordinates: both.map((part) => part ?? 0) }
 }
 
-interface Choice { id: string; label: string }
+interface Choice {
+  id: string
+  label: string
+}
 const choices = ref<Choice[]>([])
 const chosen = computed<Choice | string | undefined>({
   get: () => (typeof value.value === 'string' ? { id: value.value, label: referenced(props.field.reference!, value.value) } : undefined),
@@ -38,7 +41,9 @@ const chosen = computed<Choice | string | undefined>({
 })
 async function search(event: { query: string }) {
   const collection = props.field.reference!
-  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path: { collection }, query: { search: event.query, limit: 20 } } })).catch(() => undefined)
+  const listing = await ask(api.GET('/v1/records/{collection}', { params: { path: { collection }, query: { search: event.query, limit: 20 } } })).catch(
+    () => undefined,
+  )
   choices.value = (listing?.records ?? []).map((record) => ({ id: record.id, label: labelOf(find(collection), fieldsOf(record)) }))
 }
 
@@ -56,17 +61,55 @@ function setJSON(typed: string | undefined) {
 </script>
 
 <template>
-  <AutoComplete v-if="field.reference" v-model="chosen" :suggestions="choices" option-label="label" dropdown force-selection fluid :input-id="field.name" placeholder="Type to search" @complete="search" />
+  <AutoComplete
+    v-if="field.reference"
+    v-model="chosen"
+    :suggestions="choices"
+    option-label="label"
+    dropdown
+    force-selection
+    fluid
+    :input-id="field.name"
+    placeholder="Type to search"
+    @complete="search"
+  />
   <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" />
   <ToggleSwitch v-else-if="schema.type === 'boolean'" v-model="flag" :input-id="field.name" />
-  <InputNumber v-else-if="isNumber(schema)" v-model="number" :max-fraction-digits="schema.type === 'integer' ? 0 : 6" :use-grouping="false" fluid :input-id="field.name" />
+  <InputNumber
+    v-else-if="isNumber(schema)"
+    v-model="number"
+    :max-fraction-digits="schema.type === 'integer' ? 0 : 6"
+    :use-grouping="false"
+    fluid
+    :input-id="field.name"
+  />
   <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />
   <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
   <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" :autofocus="first || undefined" />
-  <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter" /></span>
+  <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent
+    ><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter"
+  /></span>
   <div v-else-if="isPoint(schema)" class="pair">
-    <InputNumber :model-value="(value as Point | undefined)?.coordinates[1]" :max-fraction-digits="7" :min="-90" :max="90" placeholder="Latitude" fluid aria-label="Latitude" @update:model-value="setPoint(1, $event)" />
-    <InputNumber :model-value="(value as Point | undefined)?.coordinates[0]" :max-fraction-digits="7" :min="-180" :max="180" placeholder="Longitude" fluid aria-label="Longitude" @update:model-value="setPoint(0, $event)" />
+    <InputNumber
+      :model-value="(value as Point | undefined)?.coordinates[1]"
+      :max-fraction-digits="7"
+      :min="-90"
+      :max="90"
+      placeholder="Latitude"
+      fluid
+      aria-label="Latitude"
+      @update:model-value="setPoint(1, $event)"
+    />
+    <InputNumber
+      :model-value="(value as Point | undefined)?.coordinates[0]"
+      :max-fraction-digits="7"
+      :min="-180"
+      :max="180"
+      placeholder="Longitude"
+      fluid
+      aria-label="Longitude"
+      @update:model-value="setPoint(0, $event)"
+    />
   </div>
   <div v-else>
     <Textarea :model-value="json" rows="3" fluid class="mono" :id="field.name" @update:model-value="setJSON" />
@@ -75,5 +118,9 @@ function setJSON(typed: string | undefined) {
 </template>
 
 <style scoped>
-.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 0.5rem; }
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0.5rem;
+}
 </style>

@@ -13,5 +13,13 @@ defineEmits<{ retry: [] }>()
 </template>
 
 <style scoped>
-.problem { display: flex; gap: 1rem; align-items: center; justify-content: space-between; padding: 0.6rem 0.9rem; margin-bottom: 0.9rem; border-left: 4px solid var(--bad); }
+.problem {
+  display: flex;
+  gap: 1rem;
+  align-items: center;
+  justify-content: space-between;
+  padding: 0.6rem 0.9rem;
+  margin-bottom: 0.9rem;
+  border-left: 4px solid var(--bad);
+}
 </style>

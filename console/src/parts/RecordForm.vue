@@ -52,13 +52,20 @@ async function toWhatIsWrong() {
   ;(input ?? form.value?.querySelector<HTMLElement>('button[type=submit]'))?.focus()
 }
 
-const reasonFor = (name: string) => reasons.value.filter((r) => r.field === name || r.field?.startsWith(name + '/')).map((r) => r.message).join('; ')
+const reasonFor = (name: string) =>
+  reasons.value
+    .filter((r) => r.field === name || r.field?.startsWith(name + '/'))
+    .map((r) => r.message)
+    .join('; ')
 </script>
 
 <template>
   <form ref="form" class="form" @submit.prevent="save" @keydown.esc="emit('cancel')">
     <label v-for="(field, n) in inputs" :key="field.name" :for="field.name">
-      <span>{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span><span v-if="field.required" class="faint" title="A value is required"> *</span></span>
+      <span
+        >{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span
+        ><span v-if="field.required" class="faint" title="A value is required"> *</span></span
+      >
       <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" />
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>
       <span v-if="reasonFor(field.name)" class="wrong" role="alert">{{ reasonFor(field.name) }}</span>
@@ -72,5 +79,7 @@ const reasonFor = (name: string) => reasons.value.filter((r) => r.field === name
 </template>
 
 <style scoped>
-.form p { margin: 0; }
+.form p {
+  margin: 0;
+}
 </style>

@@ -48,7 +48,15 @@ async function submit() {
       </div>
       <div class="form">
         <label>Name<InputText v-model="worker" name="worker" autocomplete="username" autofocus autocapitalize="none" /></label>
-        <label>Password<Password v-model="password" :feedback="false" toggle-mask fluid input-id="password" :input-props="{ autocomplete: 'current-password', name: 'password' }" /></label>
+        <label
+          >Password<Password
+            v-model="password"
+            :feedback="false"
+            toggle-mask
+            fluid
+            input-id="password"
+            :input-props="{ autocomplete: 'current-password', name: 'password' }"
+        /></label>
         <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
         <Button type="submit" label="Sign in" :loading="busy" />
       </div>
@@ -57,14 +65,50 @@ async function submit() {
 </template>
 
 <style scoped>
-.stage { min-height: 100vh; display: grid; place-items: center; padding: 1rem; position: relative; overflow: hidden; }
-.box { width: min(23rem, 100%); padding: 1.6rem 1.7rem 1.8rem; position: relative; margin-bottom: 6rem; }
-.box p { margin: 0.2rem 0 1rem; }
-.wrong { margin: 0 !important; }
-.hills { position: absolute; inset: auto 0 0 0; width: 100%; height: 38vh; }
-.far { fill: var(--p-surface-200); }
-.near { fill: var(--p-surface-300); }
-.way { fill: none; stroke: var(--accent); stroke-width: 2.5; stroke-dasharray: 2 9; stroke-linecap: round; vector-effect: non-scaling-stroke; }
-.dark .far { fill: var(--p-surface-900); }
-.dark .near { fill: var(--p-surface-800); }
+.stage {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+  padding: 1rem;
+  position: relative;
+  overflow: hidden;
+}
+.box {
+  width: min(23rem, 100%);
+  padding: 1.6rem 1.7rem 1.8rem;
+  position: relative;
+  margin-bottom: 6rem;
+}
+.box p {
+  margin: 0.2rem 0 1rem;
+}
+.wrong {
+  margin: 0 !important;
+}
+.hills {
+  position: absolute;
+  inset: auto 0 0 0;
+  width: 100%;
+  height: 38vh;
+}
+.far {
+  fill: var(--p-surface-200);
+}
+.near {
+  fill: var(--p-surface-300);
+}
+.way {
+  fill: none;
+  stroke: var(--accent);
+  stroke-width: 2.5;
+  stroke-dasharray: 2 9;
+  stroke-linecap: round;
+  vector-effect: non-scaling-stroke;
+}
+.dark .far {
+  fill: var(--p-surface-900);
+}
+.dark .near {
+  fill: var(--p-surface-800);
+}
 </style>

@@ -12,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
+	"homing/core/definition"
 	"homing/core/record"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
@@ -38,45 +39,87 @@ func ownAndHere(ctx context.Context, tx *sqlx.Tx, row hold.Stored, author string
 // mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from
 // what central has to what the worker wants now. Central's word on a number is final, so the mended change has a new
 // one.
-func (s *Desk) mend(ctx context.Context, tx *sqlx.Tx, row hold.Stored,
-	after record.Fields) (hold.Stored, change.Kind, record.Delta, error) {
+func (s *Desk) mend(ctx context.Context, tx *sqlx.Tx, row hold.Stored, after record.Fields) (hold.Stored, mended, error) {
 	under, err := row.Under()
 	if err != nil {
-		return row, "", nil, err
+		return row, mended{}, err
 	}
 	c, err := s.Definition(ctx, tx, row.Collection)
 	if err != nil {
-		return row, "", nil, err
+		return row, mended{}, err
 	}
 	// What of it has given way to others already is no part of the mended change, so it is told here or nowhere.
 	var changes []file.Entry
 	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
 		row.Collection, row.ID); err != nil {
-		return row, "", nil, err
+		return row, mended{}, err
 	}
 	if _, row.Decisions, err = s.Overlay(ctx, tx, c, under, changes); err != nil {
-		return row, "", nil, err
+		return row, mended{}, err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
 		row.ID); err != nil {
-		return row, "", nil, err
+		return row, mended{}, err
 	}
 	row.Pending = 0
-	kind := change.Edit
+	m := mended{kind: change.Edit, base: row.Revision, delta: c.CurrentNames(record.Diff(under.Fields, after))}
 	if row.Revision == 0 || under.Removed {
-		kind = change.Add
+		m.kind = change.Add
+	}
+	if row.Lost != "" {
+		if m, err = sentBefore(c, changes, m, after); err != nil {
+			return row, m, err
+		}
 	}
 	if row.Revision > 0 {
 		row.Fields, row.Removed = string(under.Fields.JSON()), under.Removed
 		row.UnderFields.Valid = false
 	}
 	// A field that the definition no longer has would be refused again. What was sent of it stands in the log.
-	delta := c.CurrentNames(record.Diff(under.Fields, after))
-	maps.DeleteFunc(delta, func(name string, _ record.Edit) bool {
+	maps.DeleteFunc(m.delta, func(name string, _ record.Edit) bool {
 		_, known := c.Field(name)
 		return !known
 	})
-	return row, kind, delta, nil
+	return row, m, nil
+}
+
+// mended is a change that takes the place of others.
+type mended struct {
+	kind  change.Kind
+	base  int64
+	delta record.Delta
+}
+
+// sentBefore is a mended change of a record that a restored central has lost: what it had of the record is no longer what the
+// change starts from, so all that the changes said is said again.
+func sentBefore(c *definition.Collection, changes []file.Entry, m mended, after record.Fields) (mended, error) {
+	said := mended{kind: change.Edit, base: m.base, delta: record.Delta{}}
+	for _, q := range changes {
+		ch, err := q.Change()
+		if err != nil {
+			return said, err
+		}
+		if ch.Kind == change.Add {
+			said.kind = change.Add
+		}
+		said.base = min(said.base, ch.Base)
+		for name, edit := range c.CurrentNames(ch.Fields) {
+			if before, twice := said.delta[name]; twice {
+				edit.From = before.From
+			}
+			said.delta[name] = edit
+		}
+	}
+	for name, edit := range m.delta {
+		if _, twice := said.delta[name]; !twice {
+			said.delta[name] = edit
+		}
+	}
+	for name, edit := range said.delta {
+		edit.To = after[name]
+		said.delta[name] = edit
+	}
+	return said, nil
 }
 
 // SendAgain is [device.Store.SendAgain].
@@ -111,24 +154,24 @@ func (s *Desk) again(ctx context.Context, tx *sqlx.Tx, row hold.Stored, known ma
 		return row, fmt.Errorf("%w: record %s", file.ErrDamaged, row.ID)
 	}
 	removal := row.Removed
-	row, kind, delta, err := s.mend(ctx, tx, row, after)
+	row, m, err := s.mend(ctx, tx, row, after)
 	if err != nil {
 		return row, err
 	}
 	if removal {
-		kind, delta = change.Remove, record.Delta{}
+		m.kind, m.delta = change.Remove, record.Delta{}
 	}
-	return s.putMended(ctx, tx, row, kind, delta, known)
+	return s.putMended(ctx, tx, row, m, known)
 }
 
 // putMended puts a change into the outbox that leads from what central has to what the worker wants.
-func (s *Desk) putMended(ctx context.Context, tx *sqlx.Tx, row hold.Stored, kind change.Kind, delta record.Delta,
+func (s *Desk) putMended(ctx context.Context, tx *sqlx.Tx, row hold.Stored, m mended,
 	known map[string]string) (hold.Stored, error) {
 	under, err := row.Under()
 	if err != nil {
 		return row, err
 	}
-	return s.Put(ctx, tx, row, row.Revision, kind, delta, under.Fields.Apply(delta), known)
+	return s.Put(ctx, tx, row, m.base, m.kind, m.delta, under.Fields.Apply(m.delta), known)
 }
 
 // mendTogether mends a record, and sends again what was refused as one group with it: the new changes are a group as

@@ -326,11 +326,11 @@ func (s *Desk) enqueue(ctx context.Context, tx *sqlx.Tx, row hold.Stored, kind c
 		return s.Put(ctx, tx, row, row.Revision, kind, delta, after, known)
 	}
 	return s.mendTogether(ctx, tx, row, known, func(row hold.Stored) (hold.Stored, error) {
-		row, kind, delta, err := s.mend(ctx, tx, row, after)
+		row, m, err := s.mend(ctx, tx, row, after)
 		if err != nil {
 			return row, err
 		}
-		return s.putMended(ctx, tx, row, kind, delta, known)
+		return s.putMended(ctx, tx, row, m, known)
 	})
 }
 
