@@ -397,7 +397,8 @@ func (s *stand) copyRows(ctx context.Context, condition string) (float64, error)
 	defer file.Close()
 	began := time.Now()
 	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file),
-		`COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records WHERE `+condition+` ORDER BY position) TO STDOUT`)
+		`COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records
+			WHERE `+condition+` ORDER BY position) TO STDOUT`)
 	if err != nil {
 		return 0, err
 	}

@@ -41,8 +41,8 @@ func (w *world) copy(ctx context.Context, d *unit) error {
 	return w.open(ctx, twin)
 }
 
-// hasCopies says whether a store was copied already. Of a copy's own unsent changes, a copy of that copy cannot be told apart once the first
-// store has used their numbers.
+// hasCopies says whether a store was copied already. Of a copy's own unsent changes, a copy of that copy cannot be told
+// apart once the first store has used their numbers.
 func (w *world) hasCopies(d *unit) bool {
 	return slices.ContainsFunc(w.devices, func(other *unit) bool { return other != d && other.enrolled == d.enrolled })
 }

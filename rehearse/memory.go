@@ -172,7 +172,9 @@ func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
 				status, kind = http.StatusNotFound, "not-found"
 			}
 		}
-		text, _ := json.Marshal(wire.ProblemDetails{Type: wire.ProblemPrefix + kind, Status: status, Title: kind, Detail: err.Error()}) // always marshals
+		text, _ := json.Marshal(
+			wire.ProblemDetails{Type: wire.ProblemPrefix + kind, Status: status, Title: kind, Detail: err.Error()},
+		) // always marshals
 		return status, text
 	}
 	text, err := json.Marshal(got)

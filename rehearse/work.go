@@ -69,7 +69,8 @@ func (w *world) save(ctx context.Context, d *unit) error {
 func (w *world) told(d *unit, id uuid.UUID, decisions []change.Decision) {
 	for _, one := range decisions {
 		for _, s := range w.ledger.saves {
-			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id && s.field == field && w.kin(s.unit, d.n) {
+			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id && s.field == field &&
+				w.kin(s.unit, d.n) {
 				s.givenUp = true
 			}
 		}
@@ -189,7 +190,11 @@ func (w *world) values(unit int, def definition.Definition, old record.Fields, a
 		}
 		made, s := kindOf(def, f)
 		w.ledger.made++
-		one := &save{field: f.Name, kind: made, token: fmt.Sprintf("%c%d.", 'b'+unit, w.ledger.made)} // the point: no token is the beginning of another
+		one := &save{
+			field: f.Name,
+			kind:  made,
+			token: fmt.Sprintf("%c%d.", 'b'+unit, w.ledger.made),
+		} // the point: no token is the beginning of another
 		var before any
 		if raw := old[f.Name]; raw != nil && json.Unmarshal(raw, &before) != nil {
 			continue

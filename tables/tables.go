@@ -131,7 +131,8 @@ func (s *Source) table(ctx context.Context, name string) (*Table, error) {
 	}
 	var id int64
 	var comment sql.NullString
-	err := s.tx.QueryRowxContext(ctx, `SELECT c.oid::bigint, obj_description(c.oid, 'pg_class') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	err := s.tx.QueryRowxContext(ctx, `SELECT c.oid::bigint, obj_description(c.oid, 'pg_class') FROM pg_class c
+		JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2
 			AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, t.Schema, t.Name).Scan(&id, &comment)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -148,7 +149,8 @@ func (s *Source) table(ctx context.Context, name string) (*Table, error) {
 			WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, id); err != nil {
 		return nil, err
 	}
-	if err := s.tx.SelectContext(ctx, &t.primary, `SELECT a.attname FROM pg_constraint k JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = ANY(k.conkey)
+	if err := s.tx.SelectContext(ctx, &t.primary, `SELECT a.attname FROM pg_constraint k
+		JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = ANY(k.conkey)
 		WHERE k.conrelid = $1 AND k.contype = 'p' ORDER BY array_position(k.conkey, a.attnum)`, id); err != nil {
 		return nil, err
 	}
@@ -285,9 +287,11 @@ func (c column) expression() string {
 		strings.Contains(c.Type, "without"):
 		name = "(" + name + " AT TIME ZONE 'UTC')" // what a moment without a zone means is not known; UTC, at least, is said
 	case base == "point":
-		return fmt.Sprintf(`CASE WHEN %[1]s IS NOT NULL THEN jsonb_build_object('type', 'Point', 'coordinates', jsonb_build_array(%[1]s[0], %[1]s[1])) END`, name)
+		return fmt.Sprintf(`CASE WHEN %[1]s IS NOT NULL THEN jsonb_build_object('type', 'Point', 'coordinates',
+			jsonb_build_array(%[1]s[0], %[1]s[1])) END`, name)
 	case base == "numeric" || base == "real" || base == "double precision":
-		return fmt.Sprintf(`to_jsonb(CASE WHEN %[1]s::text NOT IN ('NaN', 'Infinity', '-Infinity') THEN %[1]s END)`, name) // JSON has no such numbers
+		// JSON has no such numbers.
+		return fmt.Sprintf(`to_jsonb(CASE WHEN %[1]s::text NOT IN ('NaN', 'Infinity', '-Infinity') THEN %[1]s END)`, name)
 	}
 	return "to_jsonb(" + name + ")"
 }
@@ -483,7 +487,8 @@ func (r *reader) Close() error {
 
 func (r *reader) fetch() error {
 	const atOnce = 1000
-	rows, err := r.source.tx.QueryxContext(r.ctx, fmt.Sprintf(`FETCH %d FROM %s`, atOnce, cursorName), pgx.QueryExecModeExec) // what it gives differs from table to table, so it is not prepared
+	// What it gives differs from table to table, so it is not prepared.
+	rows, err := r.source.tx.QueryxContext(r.ctx, fmt.Sprintf(`FETCH %d FROM %s`, atOnce, cursorName), pgx.QueryExecModeExec)
 	if err != nil {
 		return fmt.Errorf("the table %s: %w", r.table.full(), err)
 	}

@@ -60,7 +60,8 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Dispu
 		Marks       []byte     `db:"marks"`
 		Territories fleet.Keys `db:"territories"`
 	}
-	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks, array_to_json(territories) AS territories
+	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks,
+		array_to_json(territories) AS territories
 		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1)
 			AND ($2::uuid IS NULL OR id = $2)`,
 		which.Collection, uuid.NullUUID{UUID: which.Record, Valid: which.Record != uuid.Nil}); err != nil {

@@ -37,7 +37,8 @@ func (c *Finding) Fingerprints(ctx context.Context, from fleet.Device, collectio
 		collection).Scan(&got.Head); err != nil {
 		return got, err
 	}
-	rows, err := c.db.QueryxContext(ctx, `SELECT id, revision, fields, array_to_json(territories) FROM records WHERE collection = $1 AND NOT removed AND `+postgres.Covered("$2")+`
+	rows, err := c.db.QueryxContext(ctx, `SELECT id, revision, fields, array_to_json(territories) FROM records
+		WHERE collection = $1 AND NOT removed AND `+postgres.Covered("$2")+`
 		AND ($3 = '' OR right(id::text, 2) = $3) ORDER BY id`, collection, covers, bucket)
 	if err != nil {
 		return got, err

@@ -177,7 +177,8 @@ func (c *Past) fillRecords(ctx context.Context, carried []Travelled) error {
 		Place int64  `db:"place"`
 		Delta []byte `db:"delta"`
 	}
-	if err := c.db.SelectContext(ctx, &deltas, `SELECT w.place, v.delta FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[]) AS w (collection, record, revision, place)
+	if err := c.db.SelectContext(ctx, &deltas, `SELECT w.place, v.delta FROM unnest($1::text[], $2::uuid[], $3::bigint[],
+		$4::bigint[]) AS w (collection, record, revision, place)
 			CROSS JOIN LATERAL (SELECT revision, delta
 				FROM versions v WHERE v.collection = w.collection AND v.record = w.record AND v.revision <= w.revision) v
 		ORDER BY w.place, v.revision`, collections, records, revisions, places); err != nil {

@@ -255,7 +255,8 @@ func useCode(ctx context.Context, tx *postgres.Tx, code string, now time.Time) (
 	return worker, err
 }
 
-const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
+const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver,
+	d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
 // DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still
 // deliver and that is all it wants.

@@ -79,7 +79,8 @@ func (t *Tx) noteBatch(ctx context.Context, device, exchange uuid.UUID, d *desk.
 		text := marshal(others)
 		rest = &text
 	}
-	_, err := t.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, batch, collections, records, revisions, numbers, answers, others)
+	_, err := t.ExecContext(ctx, `INSERT INTO travelled (device, exchange, at, batch, collections, records, revisions, numbers,
+		answers, others)
 		VALUES ($1, $2, $3, $4, $5, $6::uuid[], $7, $8, $9, $10)`,
 		device, exchange, d.Origin.Received, d.Origin.Batch, collections, records, revisions, numbers, answers, rest)
 	return err

@@ -37,7 +37,8 @@ type storedRow struct {
 	Text        string     `db:"text"` // by which it was looked up
 }
 
-const rowColumns = `collection, id, revision, position, restored, removed, fields, computed, marks, array_to_json(territories) AS territories,
+const rowColumns = `collection, id, revision, position, restored, removed, fields, computed, marks,
+	array_to_json(territories) AS territories,
 	array_to_json(left_territories) AS left_territories, author, device, edited_at, received_at`
 
 func (s storedRow) row() (*desk.Row, error) {

@@ -106,7 +106,8 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 		INSERT INTO versions (collection, record, revision, position, kind, base, delta, sent, decisions, number, stamp,
 			edited_device, edited_at, author, removed, uncertainty_ms, incarnation, batch, device, received_at)
 		SELECT u.*, $17, $18, $19, $20
-		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[], $8::json[],
+		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[],
+		$8::json[],
 			$9::json[],
 			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::boolean[], $16::bigint[]) u`,
 		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice,

@@ -71,10 +71,12 @@ func command(stdout, stderr io.Writer) *cli.Command {
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Commands: []*cli.Command{
-			office.ServeCommand(), office.SignInCommand(), office.SignOutCommand(), office.StatusCommand(), office.DefineCommand(), intake.ImportCommand(),
-			office.ExportCommand(), office.RecordsCommand(), office.WorkersCommand(), office.TerritoriesCommand(),
-			office.DevicesCommand(), office.ExchangesCommand(), office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
-			office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(), office.OpenAPICommand(),
+			office.ServeCommand(), office.SignInCommand(), office.SignOutCommand(), office.StatusCommand(),
+			office.DefineCommand(), intake.ImportCommand(), office.ExportCommand(), office.RecordsCommand(),
+			office.WorkersCommand(), office.TerritoriesCommand(), office.DevicesCommand(), office.ExchangesCommand(),
+			office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
+			office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(),
+			office.OpenAPICommand(),
 		},
 	}
 	walk(root)

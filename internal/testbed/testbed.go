@@ -377,8 +377,10 @@ func (b *Bed) HoldCommits() (holder *sqlx.DB, unlock func()) {
 	db, err := sqlx.Open("pgx", b.Database)
 	Must(b.t, err)
 	db.SetMaxOpenConns(2)
-	db.MustExec(fmt.Sprintf(`CREATE FUNCTION hold() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_advisory_xact_lock_shared(%d); RETURN NULL; END $$;
-		CREATE CONSTRAINT TRIGGER holds AFTER INSERT ON versions DEFERRABLE INITIALLY DEFERRED FOR EACH ROW EXECUTE FUNCTION hold()`, heldCommits))
+	db.MustExec(fmt.Sprintf(`CREATE FUNCTION hold() RETURNS trigger LANGUAGE plpgsql
+			AS $$ BEGIN PERFORM pg_advisory_xact_lock_shared(%d); RETURN NULL; END $$;
+		CREATE CONSTRAINT TRIGGER holds AFTER INSERT ON versions DEFERRABLE INITIALLY DEFERRED
+			FOR EACH ROW EXECUTE FUNCTION hold()`, heldCommits))
 	conn, err := db.Connx(context.Background())
 	Must(b.t, err)
 	_, err = conn.ExecContext(context.Background(), `SELECT pg_advisory_lock($1)`, heldCommits)

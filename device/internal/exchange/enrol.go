@@ -79,7 +79,8 @@ func (s *Line) Join(ctx context.Context, code, secret string) (string, error) {
 		return "", err
 	}
 	return who.Name, s.Within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*) FROM people), ?, ?, ?)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*)
+			FROM people), ?, ?, ?)
 			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0,
 				tried_at = NULL`, who.Name, string(who.Role), string(territories), people.HashSecret(secret)); err != nil {
 			return err

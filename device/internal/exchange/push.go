@@ -335,7 +335,9 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, an
 			return err
 		}
 	} else if answer.Record != nil && !answer.Record.Withdrawn && answer.Revision > row.Withdrawn {
-		row.Withdrawn = 0 // it has come back into what the worker covers; without the record, what is here may lack something, and it is loaded again
+		// It has come back into what the worker covers. Without the record, what is here may lack something, and it is
+		// loaded again.
+		row.Withdrawn = 0
 	}
 	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {

@@ -43,7 +43,8 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', ''
 					FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held')
 					AND true ON CONFLICT DO NOTHING`, []any{old}},
-			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts, boot, line)
+			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp,
+				grp_of, folds, digests, parts, boot, line)
 				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
 					folds, digests, parts, ?, 0
 				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number
@@ -142,7 +143,8 @@ func (e *exchange) pruneLostValues(ctx context.Context, tx *sqlx.Tx) error {
 				AND r.pending = 0)`); err != nil {
 		return err
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields, r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id
+	if err := tx.SelectContext(ctx, &rows, `SELECT l.collection, l.id, l.fields, l.marks, coalesce(r.under_fields,
+		r.fields) AS now, r.marks AS nowmarks FROM lost_values l JOIN records r ON r.collection = l.collection AND r.id = l.id
 		WHERE l.removed = 0 AND r.revision > 0`); err != nil { // of what is only offered again, central has said nothing yet
 		return err
 	}
@@ -181,7 +183,8 @@ func keepLostValues(ctx context.Context, tx *sqlx.Tx, row hold.Stored, known mer
 		string(known.Fields.JSON()) == string(now.Fields) {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (collection, id) DO UPDATE
+	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?,
+		?, ?) ON CONFLICT (collection, id) DO UPDATE
 		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks,
 			removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
 		row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks, now.Removed)

@@ -31,7 +31,8 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 	if generation == "" {
 		generation = e.generation.String()
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields, number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
+	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
+		number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
 		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
 			?, ?, ?)`, file.TimeText(e.Now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
 		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group,
@@ -118,7 +119,8 @@ func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, erro
 		Author     string `db:"author"`
 		Now        string `db:"now"`
 	}
-	if err := s.DB.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields, t.author, coalesce(r.fields, '') AS now
+	if err := s.DB.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields,
+		t.author, coalesce(r.fields, '') AS now
 		FROM travelled t LEFT JOIN records r ON r.collection = t.collection AND r.id = t.record
 		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?)
 			ORDER BY t.rowid`, exchange.String(), worker); err != nil {

@@ -152,7 +152,7 @@ const (
 	FactToken       = "token"
 	FactWorker      = "worker" // who is signed in; empty when nobody is
 	FactRole        = "role"   // theirs
-	FactLatest        = "seen"   // the latest moment that this store has seen, by the device's clock
+	FactLatest      = "seen"   // the latest moment that this store has seen, by the device's clock
 	FactGeneration  = "generation"
 	FactStamp       = "stamp"       // the last one given
 	FactAnswered    = "answered"    // highest number of a change whose answer is stored

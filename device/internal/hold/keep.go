@@ -168,7 +168,8 @@ func (s *Shelf) keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now de
 		return s.Forget(ctx, tx, now.Collection)
 	case now.Sync.Keep == definition.OnDemand && loaded:
 		// What is here counts as looked up, as of the last pull.
-		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1), used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
+		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1),
+			used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
 			WHERE collection = ?1 AND revision > 0`, now.Collection)
 		return err
 	}
@@ -206,7 +207,8 @@ func (s *Shelf) FitBudget(ctx context.Context) error {
 	return s.Within(ctx, func(tx *sqlx.Tx) error {
 		return s.LetGoOf(ctx, tx, `pending = 0 AND (collection, id) IN (
 				SELECT collection, id FROM (
-					SELECT collection, id, sum(`+weight+`) OVER (ORDER BY pending > 0 DESC, used_at DESC, id) AS filled FROM records WHERE used_at IS NOT NULL)
+					SELECT collection, id, sum(`+weight+`) OVER (ORDER BY pending > 0 DESC, used_at DESC, id) AS filled FROM records
+						WHERE used_at IS NOT NULL)
 				WHERE filled > ?)`, budget)
 	})
 }

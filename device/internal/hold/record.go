@@ -105,8 +105,10 @@ type Stored struct {
 }
 
 // StoredColumns are those that a Stored is read from.
-const StoredColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at,
-	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
+const StoredColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost,
+	author, device, edited_at, received_at, confirmed_at, used_at,
+	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id
+		AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
 
 // Record is what an app is shown of it.
 func (r Stored) Record(c *definition.Collection) (Record, error) {

@@ -212,7 +212,8 @@ func (s *Desk) mendTogether(ctx context.Context, tx *sqlx.Tx, row hold.Stored, k
 // groupedWith are the other records whose changes stand or fall with those of a record.
 func groupedWith(ctx context.Context, tx *sqlx.Tx, row hold.Stored) ([]hold.Stored, error) {
 	var keys []struct{ Collection, Record string }
-	if err := tx.SelectContext(ctx, &keys, `SELECT collection, record FROM outbox WHERE grp IN (SELECT grp FROM outbox WHERE collection = ?1 AND record = ?2 AND grp <> '')
+	if err := tx.SelectContext(ctx, &keys, `SELECT collection, record FROM outbox WHERE grp IN (SELECT grp FROM outbox
+		WHERE collection = ?1 AND record = ?2 AND grp <> '')
 		AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record
 			ORDER BY min(number)`, row.Collection, row.ID); err != nil {
 		return nil, err

@@ -40,7 +40,12 @@ func localLost(ctx context.Context, c *cli.Command) error {
 			first := []any{one.Collection, record, what}
 			for _, name := range one.Fields.Names() {
 				edit := one.Fields[name]
-				t.Row(append(first, name, terminal.Edited(change.Edit, edit, terminal.Plain(edit.From), terminal.Shorten(terminal.Plain(edit.To), 48)))...)
+				t.Row(
+					append(
+						first,
+						name,
+						terminal.Edited(change.Edit, edit, terminal.Plain(edit.From), terminal.Shorten(terminal.Plain(edit.To), 48)),
+					)...)
 				first = []any{"", "", ""}
 			}
 		}

@@ -449,9 +449,18 @@ func showExchange(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return terminal.WriteJSON(w, detail)
 	}
-	fmt.Fprintf(w, "Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n", detail.ID,
-		detail.Name, detail.Worker, terminal.When(detail.StartedAt),
-		detail.LastAt.Sub(detail.StartedAt).Round(time.Millisecond), terminal.Size(int(detail.BytesIn)), terminal.Size(int(detail.BytesOut)))
+	fmt.Fprintf(
+		w,
+		"Exchange  %s\nDevice    %s, %s\nTime      %s, %s\nCarried   %s up, %s down\n\n",
+		detail.ID,
+		detail.Name,
+		detail.Worker,
+		terminal.When(detail.StartedAt),
+		detail.LastAt.Sub(detail.StartedAt).
+			Round(time.Millisecond),
+		terminal.Size(int(detail.BytesIn)),
+		terminal.Size(int(detail.BytesOut)),
+	)
 	if len(detail.Carried) == 0 {
 		fmt.Fprintln(w, "It carried no change and no record, or what it carried is no longer kept.")
 		return nil
@@ -505,7 +514,13 @@ func CarriedLines(up bool, fields json.RawMessage) (lines [][2]string) {
 		}
 		for _, name := range delta.Names() {
 			edit := delta[name]
-			lines = append(lines, [2]string{name, terminal.Shorten(terminal.Edited(change.Edit, edit, terminal.Plain(edit.From), terminal.Plain(edit.To)), 60)})
+			lines = append(
+				lines,
+				[2]string{
+					name,
+					terminal.Shorten(terminal.Edited(change.Edit, edit, terminal.Plain(edit.From), terminal.Plain(edit.To)), 60),
+				},
+			)
 		}
 		return lines
 	}

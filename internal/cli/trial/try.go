@@ -148,8 +148,14 @@ func (t tried) print(w io.Writer, d definition.Definition) error {
 		if reason == "" {
 			reason = "nobody disputes it"
 		}
-		table.Row(field.Name, rule, terminal.Shorten(terminal.Plain(t.one[field.Name]), 24), terminal.Shorten(terminal.Plain(t.other[field.Name]), 24),
-			terminal.Shorten(terminal.Plain(t.Record[field.Name]), 32), reason)
+		table.Row(
+			field.Name,
+			rule,
+			terminal.Shorten(terminal.Plain(t.one[field.Name]), 24),
+			terminal.Shorten(terminal.Plain(t.other[field.Name]), 24),
+			terminal.Shorten(terminal.Plain(t.Record[field.Name]), 32),
+			reason,
+		)
 	}
 	if err := table.Flush(); err != nil {
 		return err
