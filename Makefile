@@ -17,10 +17,18 @@ demo-once: build
 	@bin/homing demo --once --listen $(LISTEN) --data $(DATA)
 
 test: build check
-	@scripts/need chromium
+	@scripts/need chromium gcc
 	go vet ./...
 	go tool staticcheck ./...
+	go test -race -count=1 ./link ./central/changes
 	go test -count=1 -timeout 15m ./...
+
+# All that has goroutines, looked at for races. SQLite takes minutes to compile for it, so make test looks at what does
+# without.
+.PHONY: race
+race: build
+	@scripts/need gcc
+	go test -race -count=1 -timeout 60m ./link ./central/... ./cluster ./device/... ./web ./service
 
 build: console
 	@scripts/need go postgresql
