@@ -254,7 +254,7 @@ func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 	if m.answers[d.Origin.Incarnation] == nil {
 		m.answers[d.Origin.Incarnation] = map[int64]desk.Kept{}
 	}
-	for _, one := range d.Keep {
+	for _, one := range d.Conclusions {
 		m.answers[d.Origin.Incarnation][one.Number] = desk.Kept{Number: one.Number, Digest: one.Digest,
 			Answer: marshal(d.Answers[one.At])}
 	}

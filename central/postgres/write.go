@@ -213,11 +213,11 @@ func (t *Tx) PutComputed(ctx context.Context, collection string, computed map[uu
 }
 
 func (t *Tx) writeAnswers(ctx context.Context, d *desk.Decided) error {
-	if len(d.Keep) == 0 {
+	if len(d.Conclusions) == 0 {
 		return nil
 	}
-	numbers, digests, answers := make([]int64, len(d.Keep)), make([][]byte, len(d.Keep)), make([]string, len(d.Keep))
-	for n, one := range d.Keep {
+	numbers, digests, answers := make([]int64, len(d.Conclusions)), make([][]byte, len(d.Conclusions)), make([]string, len(d.Conclusions))
+	for n, one := range d.Conclusions {
 		numbers[n], digests[n], answers[n] = one.Number, one.Digest, marshal(d.Answers[one.At])
 		if digests[n] == nil {
 			digests[n] = []byte{}

@@ -130,7 +130,7 @@ func (d *desk) workUnit(u *Unit, items []Item) {
 // refuseWith refuses changes for good since one of their group is refused.
 func (d *desk) refuseWith(culprit int, members []int, items []Item) {
 	for _, n := range members {
-		d.settle(n, items[n], Answer{Number: items[n].Change.Number, Answer: change.Refused, Reasons: reason(change.CodeHangsOnGroup,
+		d.conclude(n, items[n], Answer{Number: items[n].Change.Number, Answer: change.Refused, Reasons: reason(change.CodeHangsOnGroup,
 			"it stands or falls with change %d, which is refused", items[culprit].Change.Number)})
 		if items[n].Change.Kind == change.Add {
 			d.failedAdds[keyOf(items[n])] = true
@@ -142,7 +142,7 @@ func (d *desk) workGroup(u *Unit, fresh []int, present int, items []Item) {
 	switch {
 	case u.uneven:
 		for _, n := range fresh {
-			d.settle(n, items[n], refusal(items[n].Change.Number, change.CodeMalformed,
+			d.conclude(n, items[n], refusal(items[n].Change.Number, change.CodeMalformed,
 				"the changes of this group do not agree on how many they are"))
 		}
 		return
@@ -171,7 +171,7 @@ func (d *desk) workGroup(u *Unit, fresh []int, present int, items []Item) {
 				"it stands or falls with change %d, which is %s", items[culprit].Change.Number, verdict)}
 		}
 		if verdict == change.Refused {
-			d.settle(n, items[n], d.out.Answers[n])
+			d.conclude(n, items[n], d.out.Answers[n])
 			if items[n].Change.Kind == change.Add {
 				d.failedAdds[keyOf(items[n])] = true
 			}

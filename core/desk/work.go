@@ -50,21 +50,21 @@ func (o Origin) author(ch change.Change) (rights.Person, bool) {
 
 // Decided is what came out, to be written in one transaction.
 type Decided struct {
-	Origin   Origin
-	Items    []Item   // in their present form
-	Answers  []Answer // one for each item
-	Keep     []Keep   // answers to be kept for good
-	Versions []*Version
-	Rows     map[Key]*Row
-	Computed map[Key]bool // rows whose computed values have changed
-	Repeated int          // items that were answered from memory
-	Torn     bool         // two stores have used the numbers of this incarnation
+	Origin      Origin
+	Items       []Item       // in their present form
+	Answers     []Answer     // one for each item
+	Conclusions []Conclusion // answers to be kept for good
+	Versions    []*Version
+	Rows        map[Key]*Row
+	Computed    map[Key]bool // rows whose computed values have changed
+	Repeated    int          // items that were answered from memory
+	Torn        bool         // two stores have used the numbers of this incarnation
 
 	definitions map[string]*definition.Collection
 }
 
-// Keep is an answer to be kept.
-type Keep struct {
+// Conclusion is an answer that is kept for good.
+type Conclusion struct {
 	Number int64
 	Digest []byte // empty for a change that was folded into another and is not known
 	At     int    // index among the answers
@@ -103,7 +103,7 @@ type desk struct {
 	read Loaded
 	out  *Decided
 
-	fresh      map[int64]Keep           // answers of this batch, by number
+	fresh      map[int64]Conclusion     // answers of this batch, by number
 	failedAdds map[Key]bool             // records whose adds this batch refused
 	waits      map[Key]map[int64]bool   // the numbers of changes that wait
 	assigned   map[assignment]string    // numbers of series that were given to records
@@ -113,7 +113,7 @@ type desk struct {
 
 // Work decides about items, in the form in which a [Need] gives them.
 func Work(from Origin, items []Item, read Loaded) *Decided {
-	d := &desk{from: from, read: read, fresh: map[int64]Keep{}, failedAdds: map[Key]bool{},
+	d := &desk{from: from, read: read, fresh: map[int64]Conclusion{}, failedAdds: map[Key]bool{},
 		waits:    map[Key]map[int64]bool{},
 		assigned: map[assignment]string{}, below: map[Key]map[Key]struct{}{}, hangs: map[Key]Key{}}
 	if d.read.Rows == nil {
@@ -148,7 +148,7 @@ func (d *desk) work(n int, it Item) {
 	for _, number := range ch.Folds {
 		if d.answered(number) {
 			d.out.Torn = true
-			d.settle(n, it, refusal(ch.Number, change.CodeNumberReused,
+			d.conclude(n, it, refusal(ch.Number, change.CodeNumberReused,
 				"change %d says again what change %d said, and central has "+
 					"that already; a copied or restored local store must be given a new incarnation", ch.Number, number))
 			return
@@ -164,7 +164,7 @@ func (d *desk) work(n int, it Item) {
 	if verdict == change.Waiting {
 		return // what waits is looked at afresh when it is sent again
 	}
-	d.settle(n, it, d.out.Answers[n])
+	d.conclude(n, it, d.out.Answers[n])
 }
 
 func (d *desk) answered(number int64) bool {
@@ -173,21 +173,21 @@ func (d *desk) answered(number int64) bool {
 	return before || now
 }
 
-// settle keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the
+// conclude keeps an answer for good, even a refusal: a late copy of the batch must not get another answer than the
 // device had. The answer goes for the changes that this one folds, too, should a copy of the device's store send one
 // of them.
-func (d *desk) settle(n int, it Item, answer Answer) {
+func (d *desk) conclude(n int, it Item, answer Answer) {
 	d.out.Answers[n] = answer
-	d.keep(Keep{Number: it.Change.Number, Digest: it.Digest, At: n})
+	d.hold(Conclusion{Number: it.Change.Number, Digest: it.Digest, At: n})
 	for at, number := range it.Change.Folds {
 		if !d.answered(number) { // otherwise it came on its own, and keeps the answer that it had
-			d.keep(Keep{Number: number, Digest: it.Change.FoldDigest(at), At: n})
+			d.hold(Conclusion{Number: number, Digest: it.Change.FoldDigest(at), At: n})
 		}
 	}
 }
 
-func (d *desk) keep(one Keep) {
-	d.out.Keep = append(d.out.Keep, one)
+func (d *desk) hold(one Conclusion) {
+	d.out.Conclusions = append(d.out.Conclusions, one)
 	d.fresh[one.Number] = one
 }
 
@@ -247,12 +247,12 @@ func (d *desk) seen(at Key, now *Row) bool {
 type before struct {
 	rows           map[Key]*Row
 	versions, keep int
-	fresh          map[int64]Keep
+	fresh          map[int64]Conclusion
 	failedAdds     map[Key]bool
 }
 
 func (d *desk) remember(members []int, items []Item) before {
-	b := before{rows: map[Key]*Row{}, versions: len(d.out.Versions), keep: len(d.out.Keep),
+	b := before{rows: map[Key]*Row{}, versions: len(d.out.Versions), keep: len(d.out.Conclusions),
 		fresh: maps.Clone(d.fresh), failedAdds: maps.Clone(d.failedAdds)}
 	for _, n := range members {
 		at := keyOf(items[n])
@@ -269,7 +269,7 @@ func (d *desk) goBack(b before) {
 	for at, was := range b.rows {
 		d.put(at, was)
 	}
-	d.out.Versions, d.out.Keep = d.out.Versions[:b.versions], d.out.Keep[:b.keep]
+	d.out.Versions, d.out.Conclusions = d.out.Versions[:b.versions], d.out.Conclusions[:b.keep]
 	d.fresh, d.failedAdds = b.fresh, b.failedAdds
 }
 
