@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"homing/central"
 	"homing/core/definition"
 	"homing/device"
@@ -131,5 +133,83 @@ func TestP1ThePrivateDatabaseDies(t *testing.T) {
 		}
 	case <-time.After(3 * time.Minute):
 		t.Error("central goes on without a database")
+	}
+}
+
+// P1: the disk of the private PostgreSQL is really full. Devices are told so, whether the database still answers or has
+// fallen over it; what they have queued goes in when there is room again.
+func TestP1TheDiskOfThePrivateDatabaseIsFull(t *testing.T) {
+	folder, err := os.MkdirTemp("", "homing-small-disk-") // the database's user must get through, so not below t.TempDir
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	if err := unix.Mount("tmpfs", folder, "tmpfs", 0, "size=160m,mode=0755"); err != nil {
+		t.Skipf("only root can make a disk as small as this: %v", err)
+	}
+	t.Cleanup(func() { unix.Unmount(folder, unix.MNT_DETACH) })
+	ctx := context.Background()
+	running, cancel, ended := start(t, folder)
+	defer func() { cancel(); <-ended }()
+	d, err := definition.ReadSource("trails.yaml", []byte("collection: trails\nfields: {name: {type: string}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := running.Central.Define(ctx, "admin", []definition.Definition{d}); err != nil {
+		t.Fatal(err)
+	}
+	store, err := device.Open(ctx, filepath.Join(t.TempDir(), "tablet.db"), device.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close()
+	if err := store.Enrol(ctx, running.URL(), "", "tablet"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Exchange(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+	ballast, err := os.Create(filepath.Join(folder, "ballast"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for err == nil {
+		_, err = ballast.Write(make([]byte, 4096))
+	}
+	ballast.Close()
+	const saves = 40
+	for n := range saves {
+		if _, err := store.Add(ctx, "trails", device.Fields{"name": strings.Repeat(strconv.Itoa(n), 20_000)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	told := 0
+	for range 2 {
+		_, err := store.Exchange(ctx, nil)
+		var problem *link.Problem
+		if errors.As(err, &problem) && problem.Status == http.StatusInsufficientStorage {
+			told++
+		} else {
+			t.Errorf("an exchange with a full disk: %v", err)
+		}
+
+	}
+	if told == 0 {
+		t.Error("nobody was told that the disk is full")
+	}
+	if err := os.Remove(ballast.Name()); err != nil {
+		t.Fatal(err)
+	}
+	for began := time.Now(); ; time.Sleep(200 * time.Millisecond) {
+		if _, err = store.Exchange(ctx, nil); err == nil {
+			break
+		}
+		if time.Since(began) > 90*time.Second {
+			t.Fatalf("with room again: %v", err)
+		}
+	}
+	status, err := store.Status(ctx)
+	if err != nil || status.Unsent != 0 {
+		t.Errorf("still unsent: %d, %v", status.Unsent, err)
 	}
 }
