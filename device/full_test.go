@@ -15,10 +15,10 @@ import (
 )
 
 // enrolledByHand opens a store and gives it what an enrolment would, so that it can be used without a central.
-func enrolledByHand(t *testing.T, path string) *Store {
+func enrolledByHand(t *testing.T, path string, options ...Options) *Store {
 	t.Helper()
 	ctx := context.Background()
-	store, err := Open(ctx, path, Options{})
+	store, err := Open(ctx, path, append(options, Options{})[0])
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"homing/device/internal/file"
@@ -71,27 +74,34 @@ func TestEncryptedStore(t *testing.T) {
 	}
 }
 
-// Repeat goes on after failures that pass, and ends with one that does not.
+// Repeat goes on after failures that pass, later each time, and ends with one that does not.
 func TestRepeatTriesAgain(t *testing.T) {
-	store := enrolledByHand(t, filepath.Join(t.TempDir(), "store.db"))
-	ctx := context.Background()
-	if err := store.MoveCentral(ctx, "http://127.0.0.1:1"); err != nil {
-		t.Fatal(err)
-	}
-	told := 0
-	done, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	err := store.Repeat(done, 20*time.Millisecond, false, func(_ Summary, err error) {
-		if !errors.Is(err, link.ErrUnreachable) {
-			t.Errorf("told of %v", err)
+	folder := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		store := enrolledByHand(t, filepath.Join(folder, "store.db"), Options{Transport: noSignal{}})
+		if err := store.MoveCentral(ctx, "http://central.invalid"); err != nil {
+			t.Fatal(err)
 		}
-		if told++; told == 3 {
-			cancel()
+		var waits []time.Duration
+		last := time.Now()
+		err := store.Repeat(ctx, time.Hour, false, func(_ Summary, err error) {
+			if !errors.Is(err, link.ErrUnreachable) {
+				t.Errorf("told of %v", err)
+			}
+			waits, last = append(waits, time.Since(last)), time.Now()
+			if len(waits) == 12 {
+				cancel()
+			}
+		})
+		if err != nil || len(waits) != 12 {
+			t.Fatalf("told %d times, ended with %v", len(waits), err)
+		}
+		if waits[1] > 10*time.Second || waits[11] < 5*time.Minute || slices.Max(waits) > time.Hour {
+			t.Errorf("it waited %v", waits)
 		}
 	})
-	if err != nil || told != 3 {
-		t.Errorf("told %d times, ended with %v", told, err)
-	}
+	ctx := context.Background()
 	empty, err := Open(ctx, filepath.Join(t.TempDir(), "empty.db"), Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -101,3 +111,8 @@ func TestRepeatTriesAgain(t *testing.T) {
 		t.Errorf("a store that is not enrolled: %v", err)
 	}
 }
+
+// noSignal is a network that reaches nobody.
+type noSignal struct{}
+
+func (noSignal) RoundTrip(*http.Request) (*http.Response, error) { return nil, errors.New("no signal") }

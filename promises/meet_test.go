@@ -105,7 +105,7 @@ func TestP5TheLosingValueIsKept(t *testing.T) {
 	trail := addTrail(t, one, "Ridge")
 	testbed.Exchange(t, one, two)
 	editTrail(t, one, trail.ID, device.Fields{"note": "earlier", "state": "open"})
-	time.Sleep(20 * time.Millisecond)
+	time.Sleep(20 * time.Millisecond) // by real clocks, which are measured over real requests
 	editTrail(t, two, trail.ID, device.Fields{"note": "later"})
 	if got := testbed.Exchange(t, two); got.Applied != 1 {
 		t.Errorf("the first to come: %+v", got)
@@ -226,6 +226,7 @@ func TestP8AWrongClockDoesNotDecide(t *testing.T) {
 			testbed.Exchange(t, wrong, right)
 			// The wrong clock edits note first and state last.
 			editTrail(t, wrong, trail.ID, device.Fields{"note": "wrong, earlier"})
+			// By real clocks: these are measured over real requests, and told apart by more than a slow one takes.
 			time.Sleep(300 * time.Millisecond)
 			editTrail(t, right, trail.ID, device.Fields{"note": "right, later", "state": "open"})
 			time.Sleep(300 * time.Millisecond)

@@ -168,6 +168,7 @@ func TestP8ClockTurnedAfterTheEdit(t *testing.T) {
 			trail := addTrail(t, odd, "Ridge")
 			testbed.Exchange(t, odd, right)
 			editTrail(t, odd, trail.ID, device.Fields{"note": "earlier"})
+			// By real clocks: these are measured over real requests, and told apart by more than a slow one takes.
 			time.Sleep(300 * time.Millisecond)
 			editTrail(t, right, trail.ID, device.Fields{"note": "later", "state": "open"})
 			time.Sleep(300 * time.Millisecond)
@@ -263,7 +264,7 @@ func TestFollow(t *testing.T) {
 		mine, err2 := other.Find(ctx, "trails", query.Ask{Limit: 1})
 		return err == nil && err2 == nil && found.Total == mine.Total
 	})
-	time.Sleep(time.Second)
+	time.Sleep(time.Second) // long enough for an exchange that should not be; the service is another program's clock
 	for len(heard) > 0 {
 		<-heard
 	}

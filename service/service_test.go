@@ -192,7 +192,6 @@ func TestP1TheDiskOfThePrivateDatabaseIsFull(t *testing.T) {
 		} else {
 			t.Errorf("an exchange with a full disk: %v", err)
 		}
-
 	}
 	if told == 0 {
 		t.Error("nobody was told that the disk is full")
