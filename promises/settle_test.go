@@ -264,7 +264,7 @@ func TestFollow(t *testing.T) {
 		mine, err2 := other.Find(ctx, "trails", query.Ask{Limit: 1})
 		return err == nil && err2 == nil && found.Total == mine.Total
 	})
-	time.Sleep(time.Second) // long enough for an exchange that should not be; the service is another program's clock
+	time.Sleep(time.Second) // the service runs by real time, and an exchange that should not be takes less
 	for len(heard) > 0 {
 		<-heard
 	}
