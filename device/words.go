@@ -39,6 +39,8 @@ var (
 	ErrEnrolled     = file.ErrEnrolled
 	ErrNoCollection = file.ErrNoCollection
 	ErrNoRecord     = file.ErrNoRecord
+	ErrNoChange     = file.ErrNoChange
+	ErrNobody       = file.ErrNobody
 	ErrAmbiguous    = file.ErrAmbiguous
 	ErrExists       = file.ErrExists
 	ErrNoBackup     = file.ErrNoBackup

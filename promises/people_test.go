@@ -73,7 +73,7 @@ func TestP11SharedDevice(t *testing.T) {
 	if got := len(holds(t, store)); got != 0 { // the one in kell is removed
 		t.Errorf("the device holds %d trails", got)
 	}
-	if err := store.SignIn(ctx, "second", "5678"); !errors.Is(err, device.ErrSecret) {
+	if err := store.SignIn(ctx, "second", "5678"); !errors.Is(err, device.ErrNobody) {
 		t.Errorf("second signs in: %v", err)
 	}
 }

@@ -253,7 +253,7 @@ func TestP11NothingIsLeftOpen(t *testing.T) {
 	testbed.Must(t, err)
 	testbed.Exchange(t, again) // now it knows that the lead has joined
 	for _, secret := range []string{"", "4711", "0000"} {
-		if err := again.SignIn(ctx, "lead", secret); !errors.Is(err, device.ErrSecret) {
+		if err := again.SignIn(ctx, "lead", secret); !errors.Is(err, device.ErrNobody) {
 			t.Errorf("with %q, anybody signs in as the lead: %v", secret, err)
 		}
 	}

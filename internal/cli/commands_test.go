@@ -84,7 +84,7 @@ func TestPeopleByCommand(t *testing.T) {
 		{"local sign-out", 0, []string{"Nothing of yours is unsent"}},
 		{"local list huts", 6, []string{"nobody is signed in"}},
 		{"local sign-in mira --secret-file " + wrong, 6, []string{"not the PIN or password"}},
-		{"local sign-in nobody --secret-file " + pin, 6, []string{"is not a worker of this device"}},
+		{"local sign-in nobody --secret-file " + pin, 6, []string{"not a worker of this device: nobody"}},
 		{"local sign-in mira --secret-file " + pin, 0, []string{"Signed in as mira"}},
 		{"local list huts", 0, nil},
 		{"local secret --old-secret-file " + wrong + " --secret-file " + other, 6, []string{"not the PIN or password"}},
@@ -110,7 +110,7 @@ func TestMendingByCommand(t *testing.T) {
 	play(t, []step{
 		{"local exchange", 4, []string{"1 change refused"}},
 		{"local send-again x", 2, []string{"not the number of a change"}},
-		{"local send-again 99", 3, []string{"no change 99"}},
+		{"local send-again 99", 3, []string{"no such change of yours on this device: 99"}},
 	})
 	bed.Define(huts)
 	play(t, []step{

@@ -17,6 +17,8 @@ var (
 	ErrEnrolled     = errors.New("this store is enrolled already")
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")
+	ErrNoChange     = errors.New("no such change of yours on this device")
+	ErrNobody       = errors.New("not a worker of this device")
 	ErrAmbiguous    = errors.New("several records fit; give more of the id")
 	ErrExists       = errors.New("this file is there already")
 	ErrNoBackup     = errors.New("there is no such backup")

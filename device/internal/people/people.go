@@ -193,13 +193,12 @@ func (s *House) prove(ctx context.Context, name, secret string) error {
 		}
 		err := tx.GetContext(ctx, &row, `SELECT secret, place, tries, tried_at FROM people WHERE name = ?`, name)
 		if errors.Is(err, sql.ErrNoRows) {
-			return fmt.Errorf("%w: %q is not a worker of this device; with an enrolment code of theirs, they can join it",
-				file.ErrSecret, name)
+			return fmt.Errorf("%w: %s; with an enrolment code of theirs, they can join it", file.ErrNobody, name)
 		}
 		if err == nil && row.Secret == "" && row.Place > 0 {
 			// They joined with a secret, which a backup from before does not have.
-			return fmt.Errorf("%w: this store has no PIN or password of %s, as after a restore; with an enrolment code of "+
-				"theirs, they can join it again", file.ErrSecret, name)
+			return fmt.Errorf("%w any more: this store has no PIN or password of %s, as after a restore; with an enrolment code of "+
+				"theirs, they can join it again", file.ErrNobody, name)
 		}
 		if err != nil || row.Secret == "" {
 			right = err == nil

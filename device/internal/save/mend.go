@@ -241,7 +241,7 @@ func (s *Desk) refused(ctx context.Context, tx *sqlx.Tx, number int64) (hold.Sto
 	}
 	switch {
 	case len(queue) == 0:
-		return hold.Stored{}, nil, fmt.Errorf("%w: you have no change %d; homing local review lists them", file.ErrNoRecord, number)
+		return hold.Stored{}, nil, fmt.Errorf("%w: %d; homing local review lists yours", file.ErrNoChange, number)
 	case !queue[0].State.Answered():
 		return hold.Stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange",
 			file.ErrNotAllowed, number)

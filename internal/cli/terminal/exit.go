@@ -71,9 +71,9 @@ func ExitCode(err error) int {
 	case is(link.ErrUnreachable):
 		return ExitUnreachable
 	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut,
-		device.ErrSecret, device.ErrSlowDown, device.ErrRevoked):
+		device.ErrSecret, device.ErrNobody, device.ErrSlowDown, device.ErrRevoked):
 		return ExitNotAllowed
-	case is(device.ErrNoRecord, device.ErrNoCollection, device.ErrNoBackup):
+	case is(device.ErrNoRecord, device.ErrNoChange, device.ErrNoCollection, device.ErrNoBackup):
 		return ExitNotFound
 	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
 		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, device.ErrExists,
