@@ -53,7 +53,7 @@ func (s *Server) registerExchange() {
 	type definitionsIn struct {
 		Seals string `header:"Homing-Seals" doc:"The seals of the cursors that the device has, separated by commas."`
 	}
-	op := s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", readers)
+	op := s.operation(http.MethodGet, "/v1/definitions", "definitions", "The definitions of all collections", loaders)
 	op.Errors = append(op.Errors, http.StatusConflict) // a seal may tell that the database was put back
 	add(s, op,
 		func(ctx context.Context, in *definitionsIn) (*answer[wire.Definitions], error) {

@@ -36,6 +36,7 @@ func who(ctx context.Context) identity {
 type access struct {
 	anyone  bool          // without signing in
 	device  bool          // devices only
+	either  bool          // devices, too
 	revoked bool          // a revoked device, too, if it may still deliver
 	right   rights.Action // what the role must allow; empty asks only for a sign-in
 }
@@ -59,6 +60,9 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 	case need.anyone:
 	case need.device && id.Device == nil:
 		s.refuse(ctx, newProblem(http.StatusForbidden, "only an enrolled device may ask for this"))
+		return
+	case id.Device != nil && !need.device && !need.either:
+		s.refuse(ctx, newProblem(http.StatusForbidden, "a device's token is good for what devices do; a person signs in for this"))
 		return
 	case need.right != "" && !id.Role.May(need.right):
 		s.refuse(ctx, newProblem(http.StatusForbidden, "the role "+string(id.Role)+" may not "+string(need.right)))

@@ -18,7 +18,7 @@ import (
 const heartbeat = 15 * time.Second
 
 func (s *Server) registerLive() {
-	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", signedIn)
+	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", listeners)
 	op.Description = "Server-sent events. The event heads carries an object with the collections whose head has " +
 		"moved, and where it is; 0 when the definition changed; devices says that a device did " +
 		"something. Listening is an optimisation: what was missed is found by asking."

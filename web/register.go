@@ -23,9 +23,11 @@ func (s *Server) register() {
 var (
 	anyone       = access{anyone: true}
 	signedIn     = access{}
+	listeners    = access{either: true}
 	devices      = access{device: true}
 	deliverers   = access{device: true, revoked: true}
 	readers      = access{right: rights.ReadRecords}
+	loaders      = access{right: rights.ReadRecords, either: true}
 	editors      = access{right: rights.ChangeRecords}
 	enrollers    = access{right: rights.EnrolDevices}
 	deviceLeads  = access{right: rights.ManageDevices}

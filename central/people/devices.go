@@ -67,13 +67,16 @@ func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string,
 	if lasts < time.Minute || lasts > 30*24*time.Hour {
 		return "", expires, fault.Fail(fault.Invalid, "a code lasts between a minute and 30 days, not %s", lasts)
 	}
-	var known bool
-	if err := c.db.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM workers WHERE name = $1)`,
-		worker).Scan(&known); err != nil {
+	var role rights.Role
+	err = c.db.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, worker).Scan(&role)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", expires, fault.Fail(fault.NotFound, "there is no worker %s", worker)
+	}
+	if err != nil {
 		return "", expires, err
 	}
-	if !known {
-		return "", expires, fault.Fail(fault.NotFound, "there is no worker %s", worker)
+	if role.Above(by.Role) {
+		return "", expires, fault.Fail(fault.NotAllowed, "the role %s may not issue codes for the role %s, which is above it", by.Role, role)
 	}
 	text := rand.Text() // 26 letters and digits of base 32: 130 bits
 	code = text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:16]

@@ -20,6 +20,9 @@ var Roles = []Role{Reader, Worker, Lead, Admin}
 // Valid says whether r is a role.
 func (r Role) Valid() bool { return slices.Contains(Roles, r) }
 
+// Above says whether the role has rights that the other has not.
+func (r Role) Above(other Role) bool { return slices.Index(Roles, r) > slices.Index(Roles, other) }
+
 // Action is something that needs a right.
 type Action string
 
