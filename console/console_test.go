@@ -175,6 +175,25 @@ func (p *page) focused(field string) {
 	p.t.Fatalf("the field %s has not taken the focus", field)
 }
 
+// choose opens a list of choices and takes one, when the list stands still: what is pressed before may be missed.
+func (p *page) choose(selector, label string) {
+	p.t.Helper()
+	p.do(chromedp.Click(chromedp.CSS(selector)), chromedp.WaitVisible(fmt.Sprintf(`//li[contains(., %q)]`, label)))
+	for range 500 {
+		still, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](
+			`document.querySelector(".p-select-overlay")?.getAnimations({subtree: true}).length === 0`))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if still {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	p.do(chromedp.Click(fmt.Sprintf(`//li[contains(., %q)]`, label)))
+	p.says(selector, label)
+}
+
 // closed waits until no dialog is open.
 func (p *page) closed() {
 	p.t.Helper()

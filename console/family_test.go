@@ -126,7 +126,7 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.closed()
 	p.do(chromedp.Click(`//tr[contains(., "admin")]//button`))
 	p.says(".p-dialog", "Change admin")
-	p.do(chromedp.Click(chromedp.CSS(".p-dialog .p-select")), chromedp.Click(`//li[contains(., "lead: also")]`))
+	p.choose(".p-dialog .p-select", "lead: also")
 	p.press("Save")
 	p.says(".p-dialog", "only admin")
 }
