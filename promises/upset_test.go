@@ -2,7 +2,11 @@ package promises_test
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
+	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -13,6 +17,7 @@ import (
 	"homing/core/definition"
 	"homing/device"
 	"homing/internal/testbed"
+	"homing/link"
 )
 
 // P7: a series that is added to a collection later numbers also the records that an edit or a child lets outlive
@@ -152,6 +157,57 @@ func TestP12RenamedWhileUnsent(t *testing.T) {
 	bed.Same(a, b)
 	if got := valueAt(t, bed, "posts", post, "remark") + valueAt(t, bed, "posts", child,
 		"path"); got != "second"+way.String() {
+		t.Errorf("central has %s", got)
+	}
+}
+
+// cut is a network whose requests to a path are lost.
+type cut string
+
+func (c cut) RoundTrip(r *http.Request) (*http.Response, error) {
+	if strings.HasPrefix(r.URL.Path, string(c)) {
+		return nil, errors.New("no signal")
+	}
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// P12, P5: an exchange brings the definition and breaks off. What is here already shows under the new name, so that nobody takes a field
+// for empty that is only called otherwise.
+func TestP12RenamedAndBrokenOff(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define("collection: ways\nfields:\n  note: {type: string}\n  memo: {type: string, local: true}\n")
+	path := filepath.Join(t.TempDir(), "store.db")
+	store, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	testbed.Must(t, store.Enrol(ctx, bed.URL(), bed.Code("worker"), "tablet"))
+	testbed.Exchange(t, store)
+	way := add(t, store, "ways", device.Fields{"note": "first", "memo": "mine"})
+	testbed.Exchange(t, store)
+	testbed.Must(t, store.Close())
+	bed.Define("collection: ways\nfields:\n  remark: {type: string}\n  own: {type: string, local: true}\n" +
+		"carry: {rename: {note: remark, memo: own}}\n")
+	store, err = device.Open(ctx, path, device.Options{Transport: cut("/v1/changes/")})
+	testbed.Must(t, err)
+	if _, err := store.Exchange(ctx, nil); !errors.Is(err, link.ErrUnreachable) {
+		t.Fatalf("the exchange says %v", err)
+	}
+	if remark, own := shown(t, store, "ways", way, "remark"), shown(t, store, "ways", way, "own"); remark != "first" || own != "mine" {
+		t.Errorf("it shows %v and %v", remark, own)
+	}
+	_, err = store.Edit(ctx, "ways", way, device.Fields{"remark": "second"})
+	testbed.Must(t, err)
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	if len(queue) != 1 || string(queue[0].Fields["remark"].From) != `"first"` {
+		t.Errorf("what is unsent: %+v", queue)
+	}
+	testbed.Must(t, store.Close())
+	store, err = device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer store.Close()
+	testbed.Exchange(t, store)
+	bed.Same(store)
+	if got := valueAt(t, bed, "ways", way, "remark"); got != "second" {
 		t.Errorf("central has %s", got)
 	}
 }

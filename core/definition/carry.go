@@ -156,6 +156,26 @@ func (d Definition) CurrentNames(delta record.Delta) record.Delta {
 	return out
 }
 
+// CurrentFields gives a record, as it was under an earlier version, with the names that its fields have now.
+func (d Definition) CurrentFields(fields record.Fields) record.Fields {
+	var out record.Fields
+	for old, now := range d.Renamed {
+		value, has := fields[old]
+		if _, both := fields[now]; !has || both {
+			continue
+		}
+		if out == nil {
+			out = maps.Clone(fields)
+		}
+		delete(out, old)
+		out[now] = value
+	}
+	if out == nil {
+		return fields
+	}
+	return out
+}
+
 // Difference is one thing that differs between two versions, in words.
 type Difference struct {
 	Field string `json:"field,omitempty"`

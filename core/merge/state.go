@@ -68,11 +68,18 @@ type Marks struct {
 // each field keeps the mark of the edit that its value comes from, under its new name, so that a worker's edit wins
 // or loses as it would have.
 func (m Marks) carriedOver(names map[string]string, by Mark) Marks {
+	m = m.Renamed(names)
+	m.Carried = by
+	return m
+}
+
+// Renamed gives the marks under the names that fields have now.
+func (m Marks) Renamed(names map[string]string) Marks {
 	fields := make(map[string]Mark, len(m.Fields))
 	for name, mark := range m.Fields {
 		fields[renamed(name, names)] = mark
 	}
-	m.Fields, m.Carried = fields, by
+	m.Fields = fields
 	for old, open := range m.Disputes {
 		if now := renamed(old, names); now != old {
 			m.Disputes = with(without(m.Disputes, old), now, open)

@@ -6,11 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/definition"
+	"homing/core/merge"
+	"homing/core/record"
 	"homing/device/internal/file"
 	"homing/wire"
 )
@@ -163,6 +166,9 @@ func (s *Shelf) TakeDefinitions(ctx context.Context, definitions wire.Definition
 			if err := s.keepAnew(ctx, tx, before, d); err != nil {
 				return err
 			}
+			if err := s.callAnew(ctx, tx, before, d); err != nil {
+				return err
+			}
 			if err := s.layAnew(ctx, tx, d.Collection); err != nil {
 				return err
 			}
@@ -172,6 +178,69 @@ func (s *Shelf) TakeDefinitions(ctx context.Context, definitions wire.Definition
 		}
 		return s.watchFamilies(ctx, tx)
 	})
+}
+
+// callAnew puts the values of records under the names that a new definition has for them. Central's own word of it comes
+// with the next pull, and until then nobody may take a field for empty that is only called otherwise.
+func (s *Shelf) callAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) error {
+	var old definition.Definition
+	if before == "" {
+		return nil
+	}
+	if err := json.Unmarshal([]byte(before), &old); err != nil {
+		return fmt.Errorf("%w: definition of %s", file.ErrDamaged, now.Collection)
+	}
+	if maps.Equal(old.Renamed, now.Renamed) {
+		return nil
+	}
+	const atOnce = 500
+	for last := ""; ; {
+		var rows []Stored
+		if err := tx.SelectContext(ctx, &rows, `SELECT `+StoredColumns+` FROM records WHERE collection = ? AND id > ?
+			ORDER BY id LIMIT ?`, now.Collection, last, atOnce); err != nil {
+			return err
+		}
+		for _, row := range rows {
+			called, err := row.calledBy(now)
+			if err != nil {
+				return err
+			}
+			last = row.ID
+			if called.Fields == row.Fields && called.UnderFields == row.UnderFields && called.Local == row.Local && called.Marks == row.Marks {
+				continue
+			}
+			if err := errors.Join(s.WriteStored(ctx, tx, called), s.Note(tx, row.Collection, row.ID, row.Removed)); err != nil {
+				return err
+			}
+		}
+		if len(rows) < atOnce {
+			return nil
+		}
+	}
+}
+
+// calledBy gives a record with the names that a definition has for its fields.
+func (r Stored) calledBy(d definition.Definition) (Stored, error) {
+	for _, text := range []*string{&r.Fields, &r.UnderFields.String, &r.Local} {
+		if *text == "" {
+			continue
+		}
+		var fields record.Fields
+		if err := json.Unmarshal([]byte(*text), &fields); err != nil {
+			return r, fmt.Errorf("%w: record %s", file.ErrDamaged, r.ID)
+		}
+		*text = string(d.CurrentFields(fields).JSON())
+	}
+	if r.Marks == "" {
+		return r, nil
+	}
+	var marks merge.Marks
+	if err := json.Unmarshal([]byte(r.Marks), &marks); err != nil {
+		return r, fmt.Errorf("%w: record %s", file.ErrDamaged, r.ID)
+	}
+	text, err := json.Marshal(marks.Renamed(d.Renamed))
+	r.Marks = string(text)
+	return r, err
 }
 
 // layAnew lays what is unsent of a collection over what central said last, by a definition that has just come: fields
