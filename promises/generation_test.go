@@ -118,6 +118,35 @@ func TestP10CentralRestored(t *testing.T) {
 	}
 }
 
+// P2: two copies of a store both have an add and an edit that were never sent, and one of them has sent them as one. Offered again to a
+// central that was restored, by both, they count once.
+func TestP2ACopyOffersAgainWhatItFolded(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define("collection: huts\nfields:\n  name: {type: string}\n  seen: {type: integer}\nsync:\n  rules: {seen: sum}\n")
+	store := bed.Device("worker", "a", device.Options{})
+	testbed.Exchange(t, store)
+	backup := backUp(t, bed)
+	hut := add(t, store, "huts", device.Fields{"name": "Gale", "seen": 6})
+	_, err := store.Edit(ctx, "huts", hut, device.Fields{"seen": 9})
+	testbed.Must(t, err)
+	path := filepath.Join(t.TempDir(), "copy.db")
+	testbed.Must(t, store.Backup(ctx, path))
+	twin, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer twin.Close()
+	other := add(t, store, "huts", device.Fields{"name": "Fosk", "seen": 1})
+	testbed.Exchange(t, twin, store, twin, store)
+	if got := valueAt(t, bed, "huts", hut, "seen"); got != "9" {
+		t.Fatalf("before the restore, central counts %s", got)
+	}
+	bed = putBack(t, bed, backup, store, twin)
+	testbed.Exchange(t, store, twin, store, twin)
+	bed.Same(store, twin)
+	if got := valueAt(t, bed, "huts", hut, "seen") + " " + valueAt(t, bed, "huts", other, "seen"); got != "9 1" {
+		t.Errorf("central counts %s", got)
+	}
+}
+
 // P1: a restored central, whose definition has changed since, refuses what it once had. Sent again, all of it comes that still fits, and
 // not only what central's last state lacked.
 func TestP1SendingAgainWhatCentralLost(t *testing.T) {

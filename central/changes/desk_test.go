@@ -281,3 +281,23 @@ func TestRestoredMemory(t *testing.T) {
 		t.Errorf("changes of an unknown database: %v", err)
 	}
 }
+
+// A group of which a copy of the store has used one number is refused whole, for good: what hangs on nothing else of it must not come in
+// when the batch comes again.
+func TestAGroupOfWhichANumberWasUsed(t *testing.T) {
+	d := newDesk(t, ways, posts)
+	nora := d.device("nora", rights.All)
+	way, other, post := d.id(), d.id(), d.id()
+	d.push(nora, d.change(1, change.Add, "ways", other, 0, "name", `"Gorge"`))
+	group := &change.Group{ID: d.id(), Of: 2}
+	parent, child := d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`)
+	parent.Group, child.Group = group, group
+	const refused = "[refused number-reused refused hangs-on-group]"
+	if got := verdicts(d.push(nora, parent, child)); got != refused {
+		t.Errorf("at first: %s", got)
+	}
+	d.push(nora, d.change(3, change.Add, "ways", way, 0, "name", `"Ridge"`))
+	if got := verdicts(d.push(nora, parent, child)); got != refused {
+		t.Errorf("when its parent is there: %s", got)
+	}
+}
