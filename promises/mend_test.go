@@ -64,7 +64,7 @@ func TestP1DiscardIsWrittenDownFirst(t *testing.T) {
 	if err := store.Discard(ctx, number, filepath.Join(t.TempDir(), "nowhere", "x")); err == nil {
 		t.Error("discarded without a backup")
 	}
-	if err := store.Discard(ctx, 9999, "x"); !errors.Is(err, device.ErrNoRecord) {
+	if err := store.Discard(ctx, 9999, "x"); !errors.Is(err, device.ErrNoChange) {
 		t.Errorf("an unknown number: %v", err)
 	}
 	backup := filepath.Join(t.TempDir(), "discarded.ndjson")
@@ -113,7 +113,7 @@ func TestSendingAgain(t *testing.T) {
 	if _, err := store.SendAgain(ctx, queue[0].Number); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := store.SendAgain(ctx, queue[0].Number); !errors.Is(err, device.ErrNoRecord) {
+	if _, err := store.SendAgain(ctx, queue[0].Number); !errors.Is(err, device.ErrNoChange) {
 		t.Errorf("the old number: %v", err)
 	}
 	if summary := testbed.Exchange(t, store); summary.Applied != 1 {
@@ -138,7 +138,7 @@ func TestP1OthersChangesAreNotMended(t *testing.T) {
 	_, err = store.Edit(ctx, "ways", way.ID, device.Fields{"name": "Other"})
 	testbed.Must(t, err)
 	backup := filepath.Join(t.TempDir(), "x")
-	if err := store.Discard(ctx, queue[0].Number, backup); !errors.Is(err, device.ErrNoRecord) {
+	if err := store.Discard(ctx, queue[0].Number, backup); !errors.Is(err, device.ErrNoChange) {
 		t.Errorf("second discards what is not theirs: %v", err)
 	}
 	testbed.Must(t, store.SignIn(ctx, "worker", "1234"))
