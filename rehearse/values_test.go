@@ -75,7 +75,10 @@ sync:
 			if err != nil {
 				t.Fatal(err)
 			}
-			seen[field] = true
+			if seen[field] = true; raw == nil { // a counter is cleared now and then
+				delete(old, field)
+				continue
+			}
 			if wrong := compiled.Validate(record.Fields{field: raw}); len(wrong) > 0 {
 				t.Fatalf("%s: %s is not allowed: %+v", field, raw, wrong)
 			}
