@@ -73,6 +73,7 @@ func TestBugsAreNoticed(t *testing.T) {
 		rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10", rehearse.SilentRoles: "P4", rehearse.NoSeals: "P1",
 		rehearse.WideAnswered: "P4", rehearse.QuietMoves: "P4"} {
 		t.Run(string(bug), func(t *testing.T) {
+			t.Parallel()
 			const most = 200
 			first := uint64(1)
 			if bug == rehearse.QuietMoves {
