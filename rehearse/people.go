@@ -27,6 +27,7 @@ func (w *world) changePeople(d *unit) error {
 	default:
 		guest := d.guests[0]
 		d.guests = slices.Delete(d.guests, 0, 1)
+		d.left = append(d.left, guest.Name)
 		w.tell("%s leaves %s", guest.Name, d.name)
 		return w.side.dismiss(d, guest.Name)
 	}

@@ -61,6 +61,7 @@ type enrolled struct {
 	held   []string        // territories of the worker
 	role   rights.Role     // of the worker
 	guests []rights.Person // further workers, who have joined the device
+	left   []string        // of these, who have left it
 	past   []uuid.UUID     // incarnations, as central knows them
 }
 
@@ -403,9 +404,20 @@ func (w *world) afterRestore() error {
 			return err
 		}
 	}
+	// Whoever runs central puts right who is who: what its backup says of people is old, too.
 	for _, d := range w.devices {
-		if err := w.side.hold(d); err != nil {
+		if err := errors.Join(w.side.hold(d), w.side.promote(d)); err != nil {
 			return err
+		}
+		for _, guest := range d.left {
+			if err := w.side.dismiss(d, guest); err != nil {
+				return err
+			}
+		}
+		for _, guest := range d.guests {
+			if err := w.side.invite(d, guest); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
