@@ -47,8 +47,11 @@ func (p *page) visit(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.bed.U
 
 // text is what an element shows, or empty when there is none.
 func (p *page) text(selector string) string {
-	text, err := chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`,
-		selector)))
+	text, err := chromedp.Run(
+		p.tab,
+		chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`,
+			selector)),
+	)
 	if err != nil {
 		p.t.Fatal(err)
 	}
@@ -130,7 +133,11 @@ func (p *page) press(label string) {
 // answer presses a button of the dialog that asks whether one is sure.
 func (p *page) answer(label string) {
 	p.t.Helper()
-	p.do(chromedp.Click(fmt.Sprintf(`//div[contains(@class, "p-confirmdialog")]//button[contains(normalize-space(.), %q)]`, label)))
+	p.do(
+		chromedp.Click(
+			fmt.Sprintf(`//div[contains(@class, "p-confirmdialog")]//button[contains(normalize-space(.), %q)]`, label),
+		),
+	)
 }
 
 // confirm is answer, and waits until the dialog has gone.
@@ -140,8 +147,8 @@ func (p *page) confirm(label string) {
 	p.closed()
 }
 
-// opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already, and what is pressed before it
-// stands still may be missed.
+// opened waits until a dialog has opened for good: it takes the focus when it has, also from who types already, and
+// what is pressed before it stands still may be missed.
 func (p *page) opened() {
 	p.t.Helper()
 	for range 500 {

@@ -54,8 +54,8 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 }
 
 // SendAgain offers central once more what it has refused of a record, as it is: its rights or its definition may have
-// changed since. The next exchange sends it. What of it has given way to others meanwhile is no part of it any more; the
-// Decisions of the record say so.
+// changed since. The next exchange sends it. What of it has given way to others meanwhile is no part of it any more;
+// the Decisions of the record say so.
 func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 	return s.keeper.SendAgain(ctx, number)
 }

@@ -57,8 +57,9 @@ func (s *Store) Path() string {
 }
 
 // Listen gives the changes of records that this Store makes from now on, each once: those that are saved through it
-// and those that its exchanges bring, with what follows from them, such as a parent whose total is another. Stop ends it and closes the channel. A listener that does not keep up loses
-// changes and is told so; nobody waits for it. What other processes change in the same file is not heard.
+// and those that its exchanges bring, with what follows from them, such as a parent whose total is another. Stop ends
+// it and closes the channel. A listener that does not keep up loses changes and is told so; nobody waits for it. What
+// other processes change in the same file is not heard.
 func (s *Store) Listen() (changes <-chan Changed, stop func()) {
 	return s.keeper.Listen()
 }

@@ -118,11 +118,13 @@ func TestP10CentralRestored(t *testing.T) {
 	}
 }
 
-// P2: two copies of a store both have an add and an edit that were never sent, and one of them has sent them as one. Offered again to a
-// central that was restored, by both, they count once.
+// P2: two copies of a store both have an add and an edit that were never sent, and one of them has sent them as one.
+// Offered again to a central that was restored, by both, they count once.
 func TestP2ACopyOffersAgainWhatItFolded(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: huts\nfields:\n  name: {type: string}\n  seen: {type: integer}\nsync:\n  rules: {seen: sum}\n")
+	bed.Define(
+		"collection: huts\nfields:\n  name: {type: string}\n  seen: {type: integer}\nsync:\n  rules: {seen: sum}\n",
+	)
 	store := bed.Device("worker", "a", device.Options{})
 	testbed.Exchange(t, store)
 	backup := backUp(t, bed)
@@ -147,8 +149,8 @@ func TestP2ACopyOffersAgainWhatItFolded(t *testing.T) {
 	}
 }
 
-// P1: a restored central, whose definition has changed since, refuses what it once had. Sent again, all of it comes that still fits, and
-// not only what central's last state lacked.
+// P1: a restored central, whose definition has changed since, refuses what it once had. Sent again, all of it comes
+// that still fits, and not only what central's last state lacked.
 func TestP1SendingAgainWhatCentralLost(t *testing.T) {
 	bed := testbed.Start(t)
 	const huts = "collection: huts\nfields:\n  name: {type: string}\n  beds: {type: integer}\n"
@@ -172,7 +174,8 @@ func TestP1SendingAgainWhatCentralLost(t *testing.T) {
 	testbed.Must(t, err)
 	testbed.Exchange(t, store, store)
 	bed.Same(store)
-	if name, beds := valueAt(t, bed, "huts", hut, "name"), valueAt(t, bed, "huts", hut, "beds"); name != "Gale" || beds != "8" {
+	if name, beds := valueAt(t, bed, "huts", hut, "name"), valueAt(t, bed, "huts", hut, "beds"); name != "Gale" ||
+		beds != "8" {
 		t.Errorf("central has the name %q and %q beds", name, beds)
 	}
 }

@@ -29,7 +29,13 @@ func TestP5AFormThatWasOpen(t *testing.T) {
 	testbed.Must(t, err)
 	editTrail(t, b, id, device.Fields{"seen": 13, "note": "news", "state": "closed", "name": "Ridge Path"})
 	testbed.Exchange(t, b, a)
-	saved, err := a.Edit(ctx, "trails", id, device.Fields{"seen": 12, "note": "stale", "name": "Ridge"}, device.Saw(form))
+	saved, err := a.Edit(
+		ctx,
+		"trails",
+		id,
+		device.Fields{"seen": 12, "note": "stale", "name": "Ridge"},
+		device.Saw(form),
+	)
 	testbed.Must(t, err)
 	if got := shown(t, a, "trails", id, "seen") + shown(t, a, "trails", id, "note") +
 		shown(t, a, "trails", id, "name"); got != "15newsRidge Path" {
@@ -195,12 +201,14 @@ func TestListenersHearOfEveryRecord(t *testing.T) {
 	}
 }
 
-// P3: listeners hear of records that nobody edited, too: a parent whose total changes, children that go with their parent, and unsent
-// records that a new definition shows otherwise.
+// P3: listeners hear of records that nobody edited, too: a parent whose total changes, children that go with their
+// parent, and unsent records that a new definition shows otherwise.
 func TestListenersHearOfWhatFollows(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: trails\nfields:\n  name: {type: string}\n  repairs: {type: integer, computed: size(children.works)}\n",
-		"collection: works\nparent: {collection: trails, field: trail, removal: remove}\nfields:\n  trail: {reference: trails}\n  what: {type: string}\n")
+	bed.Define(
+		"collection: trails\nfields:\n  name: {type: string}\n  repairs: {type: integer, computed: size(children.works)}\n",
+		"collection: works\nparent: {collection: trails, field: trail, removal: remove}\nfields:\n  trail: {reference: trails}\n  what: {type: string}\n",
+	)
 	store := bed.Device("worker", "tablet", device.Options{})
 	testbed.Exchange(t, store)
 	trail := add(t, store, "trails", device.Fields{"name": "Ridge"})
@@ -225,8 +233,10 @@ func TestListenersHearOfWhatFollows(t *testing.T) {
 	if all := told(); !all[trail] || !all[works] {
 		t.Errorf("a parent went with its child, and it was told %v", all)
 	}
-	bed.Define("collection: works\nparent: {collection: trails, field: trail, removal: remove}\nfields:\n  trail: {reference: trails}\n" +
-		"  task: {type: string}\ncarry: {rename: {what: task}}\n")
+	bed.Define(
+		"collection: works\nparent: {collection: trails, field: trail, removal: remove}\nfields:\n  trail: {reference: trails}\n" +
+			"  task: {type: string}\ncarry: {rename: {what: task}}\n",
+	)
 	other := add(t, store, "trails", device.Fields{"name": "Gorge"})
 	works = add(t, store, "works", device.Fields{"trail": other.String(), "what": "rail"})
 	told()

@@ -93,8 +93,11 @@ func (s *stranger) push(changes ...wholeChange) []told {
 
 // of makes a change of a record; values are JSON, none for no value.
 func (s *stranger) of(collection, id, kind string, base int, values map[string]string) wholeChange {
-	c := wholeChange{theirChange: theirChange{Collection: collection, Record: id, Kind: kind, Base: base, Stamp: s.stamp(),
-		EditedAt: time.Now().UTC(), Fields: map[string]theirDelta{}}, Author: "worker"}
+	c := wholeChange{
+		theirChange: theirChange{Collection: collection, Record: id, Kind: kind, Base: base, Stamp: s.stamp(),
+			EditedAt: time.Now().UTC(), Fields: map[string]theirDelta{}},
+		Author: "worker",
+	}
 	s.number++
 	c.Number = s.number
 	for name, value := range values {
@@ -107,7 +110,12 @@ func (s *stranger) of(collection, id, kind string, base int, values map[string]s
 }
 
 // pull asks once from a cursor, for some territories.
-func (s *stranger) pull(collection string, cursor, answered int, load bool, covers ...string) (records []theirs, next int) {
+func (s *stranger) pull(
+	collection string,
+	cursor, answered int,
+	load bool,
+	covers ...string,
+) (records []theirs, next int) {
 	s.t.Helper()
 	query := url.Values{"cursor": {strconv.Itoa(cursor)}, "covers": covers}
 	if load {
@@ -166,19 +174,35 @@ func (s *stranger) expect(what string, got any, want string) {
 	}
 }
 
-// What the page says of folds: a number that was folded is answered as part of the fold, another's change under it is told from it, and a
-// fold of what central has is refused.
+// What the page says of folds: a number that was folded is answered as part of the fold, another's change under it is
+// told from it, and a fold of what central has is refused.
 func TestFoldsByTheProtocolPage(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(strangeTrails)
 	s := newStranger(t, bed.URL(), bed.Code("worker"), 1)
 	id := uuid7()
-	add, edit := s.of("trails", id, "add", 0, map[string]string{"name": `"Ridge"`, "seen": "5"}), s.of("trails", id, "edit", 0, nil)
+	add, edit := s.of(
+		"trails",
+		id,
+		"add",
+		0,
+		map[string]string{"name": `"Ridge"`, "seen": "5"},
+	), s.of(
+		"trails",
+		id,
+		"edit",
+		0,
+		nil,
+	)
 	edit.Fields["seen"] = theirDelta{From: []byte("5"), To: []byte("9")}
 	fold := s.of("trails", id, "add", 0, map[string]string{"name": `"Ridge"`, "seen": "9"})
 	fold.Folds, fold.FoldDigests = []int{add.Number, edit.Number}, []string{add.digest(t), edit.digest(t)}
 	s.expect("the fold", s.push(fold), "[applied]")
-	s.expect("a copy's own sending of a folded change", s.push(add, edit), "[merged number-reused merged number-reused]")
+	s.expect(
+		"a copy's own sending of a folded change",
+		s.push(add, edit),
+		"[merged number-reused merged number-reused]",
+	)
 	other := s.of("trails", id, "edit", 1, map[string]string{"seen": "7"})
 	other.Number = edit.Number
 	s.expect("another change under a folded number", s.push(other), "[refused number-reused]")
@@ -205,12 +229,19 @@ func TestGroupsByTheProtocolPage(t *testing.T) {
 	trail, post := uuid7(), uuid7()
 	child := s.of("posts", post, "add", 0, map[string]string{"name": `"one"`, "trail": strconv.Quote(trail)})
 	s.expect("a child before its parent", s.push(child), "[waiting hangs-on-parent]")
-	bad := group(s.of("trails", trail, "add", 0, map[string]string{"name": `"Ridge"`}), s.of("posts", uuid7(), "add", 0, map[string]string{"name": "5"}))
+	bad := group(
+		s.of("trails", trail, "add", 0, map[string]string{"name": `"Ridge"`}),
+		s.of("posts", uuid7(), "add", 0, map[string]string{"name": "5"}),
+	)
 	s.expect("a group with a bad member", s.push(bad...), "[refused hangs-on-group refused invalid-value]")
 	good := group(s.of("posts", uuid7(), "add", 0, map[string]string{"name": `"two"`, "trail": strconv.Quote(trail)}),
 		s.of("trails", trail, "add", 0, map[string]string{"name": `"Ridge"`}))
 	s.expect("half a group", s.push(good[0]), "[waiting group-incomplete]")
-	s.expect("the group, the child first, and the one that waited", s.push(append(good, child)...), "[applied applied applied]")
+	s.expect(
+		"the group, the child first, and the one that waited",
+		s.push(append(good, child)...),
+		"[applied applied applied]",
+	)
 	s.expect("a removal of a parent", s.push(s.of("trails", trail, "remove", 1, nil)), "[refused has-children]")
 }
 
@@ -220,11 +251,39 @@ func TestMeetingsByTheProtocolPage(t *testing.T) {
 	bed.Define(strings.Replace(strangeTrails, "sync:", "sync:\n  removal: edit-stays", 1))
 	s, other := newStranger(t, bed.URL(), bed.Code("worker"), 1), newStranger(t, bed.URL(), bed.Code("worker"), 2)
 	id := uuid7()
-	s.expect("an add", s.push(s.of("trails", id, "add", 0, map[string]string{"name": `"Ridge"`, "state": `"open"`, "keeper": `{"name":"mira"}`})), "[applied]")
-	s.expect("an add of what is there", other.push(other.of("trails", id, "add", 0, map[string]string{"name": `"Gorge"`, "worst": "3"})), "[merged]")
+	s.expect(
+		"an add",
+		s.push(
+			s.of(
+				"trails",
+				id,
+				"add",
+				0,
+				map[string]string{"name": `"Ridge"`, "state": `"open"`, "keeper": `{"name":"mira"}`},
+			),
+		),
+		"[applied]",
+	)
+	s.expect(
+		"an add of what is there",
+		other.push(other.of("trails", id, "add", 0, map[string]string{"name": `"Gorge"`, "worst": "3"})),
+		"[merged]",
+	)
 	other.exchange("trails")
 	s.exchange("trails")
-	a, b := s.of("trails", id, "edit", 2, map[string]string{"state": `"closed"`}), other.of("trails", id, "edit", 2, map[string]string{"state": `"unknown"`})
+	a, b := s.of(
+		"trails",
+		id,
+		"edit",
+		2,
+		map[string]string{"state": `"closed"`},
+	), other.of(
+		"trails",
+		id,
+		"edit",
+		2,
+		map[string]string{"state": `"unknown"`},
+	)
 	s.expect("the first of two", s.push(a), "[applied]")
 	answers := other.push(b)
 	s.expect("the second, where a person is to decide", answers, "[held]")
@@ -242,7 +301,9 @@ func TestMeetingsByTheProtocolPage(t *testing.T) {
 	base := s.records["trails"][id].Revision
 	s.expect("a removal", s.push(s.of("trails", id, "remove", base, nil)), "[applied]")
 	other.exchange("trails")
-	answers = other.push(other.of("trails", id, "edit", base, map[string]string{"keeper": `{"name":"mira","phone":"5"}`}))
+	answers = other.push(
+		other.of("trails", id, "edit", base, map[string]string{"keeper": `{"name":"mira","phone":"5"}`}),
+	)
 	s.expect("an edit that outlives a removal", answers, "[merged]")
 	if answers[0].Record == nil || string(answers[0].Record.Fields["keeper"]) != `{"name":"mira","phone":"5"}` {
 		t.Errorf("what is back is %+v", answers[0].Record)
@@ -254,8 +315,8 @@ func TestMeetingsByTheProtocolPage(t *testing.T) {
 	s.expect("which is", string(s.records["trails"][id].Fields["keeper"]), "{}")
 }
 
-// What the page says of territories: what is gained is loaded by itself, without what is removed; what has left comes as a withdrawal;
-// and a store's own changes come again where it did not cover them.
+// What the page says of territories: what is gained is loaded by itself, without what is removed; what has left comes
+// as a withdrawal; and a store's own changes come again where it did not cover them.
 func TestTerritoriesByTheProtocolPage(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(strangeZones)

@@ -27,7 +27,10 @@ func atCentralWith(t *testing.T, bed *testbed.Bed, count int, secret func(n int)
 	for first := 0; first < count; first += atOnce {
 		var rows []changes.TableRow
 		for n := first; n < min(first+atOnce, count); n++ {
-			rows = append(rows, changes.TableRow{"name": record.Fields{}.JSON(), "secret": []byte(fmt.Sprint(secret(n)))})
+			rows = append(
+				rows,
+				changes.TableRow{"name": record.Fields{}.JSON(), "secret": []byte(fmt.Sprint(secret(n)))},
+			)
 			rows[len(rows)-1]["name"] = []byte(fmt.Sprintf(`"trail %05d"`, n))
 		}
 		outcomes, err := bed.Central.PutRows(ctx, central.Everything("admin"), "trails", "", rows)

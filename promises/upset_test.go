@@ -86,7 +86,9 @@ func TestP2AnEmptyCellTakesNoNumber(t *testing.T) {
 // P2: imports of the same keys at the same time bring each record in once, and set no series back.
 func TestP2ImportsAtTheSameTime(t *testing.T) {
 	bed := testbed.Start(t)
-	bed.Define("collection: ways\nkey: name\nfields:\n  name: {type: string}\n  number: {type: string, series: W-0001}\n")
+	bed.Define(
+		"collection: ways\nkey: name\nfields:\n  name: {type: string}\n  number: {type: string, series: W-0001}\n",
+	)
 	var all sync.WaitGroup
 	for n := range 4 {
 		all.Go(func() {
@@ -171,8 +173,8 @@ func (c cut) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
-// P12, P5: an exchange brings the definition and breaks off. What is here already shows under the new name, so that nobody takes a field
-// for empty that is only called otherwise.
+// P12, P5: an exchange brings the definition and breaks off. What is here already shows under the new name, so that
+// nobody takes a field for empty that is only called otherwise.
 func TestP12RenamedAndBrokenOff(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define("collection: ways\nfields:\n  note: {type: string}\n  memo: {type: string, local: true}\n")
@@ -191,7 +193,8 @@ func TestP12RenamedAndBrokenOff(t *testing.T) {
 	if _, err := store.Exchange(ctx, nil); !errors.Is(err, link.ErrUnreachable) {
 		t.Fatalf("the exchange says %v", err)
 	}
-	if remark, own := shown(t, store, "ways", way, "remark"), shown(t, store, "ways", way, "own"); remark != "first" || own != "mine" {
+	if remark, own := shown(t, store, "ways", way, "remark"), shown(t, store, "ways", way, "own"); remark != "first" ||
+		own != "mine" {
 		t.Errorf("it shows %v and %v", remark, own)
 	}
 	_, err = store.Edit(ctx, "ways", way, device.Fields{"remark": "second"})

@@ -46,7 +46,8 @@ func (w *world) said() map[string][]desk.Accepted {
 		for _, field := range v.Change.Fields.Names() {
 			edit := v.Change.Fields[field]
 			for found := range tokensOf(edit.To) {
-				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device && !was(v.Change.Fields, found) {
+				if s := w.ledger.tokens[found]; s != nil && w.deviceOf(s.unit) == v.Device &&
+					!was(v.Change.Fields, found) {
 					all[found] = append(all[found], v)
 				}
 			}
@@ -96,11 +97,22 @@ func (w *world) checkSaves() {
 		times := len(said[s.token])
 		switch {
 		case times > 1 && !w.anyKin(w.ledger.settled, s) && !w.mendedTwice(s):
-			w.wrong("P2: %s of %s, saved by %s as %s, is in the history %d times", s.field, name(s.collection, s.record),
-				w.workerOf(s.unit), s.token, times)
+			w.wrong(
+				"P2: %s of %s, saved by %s as %s, is in the history %d times",
+				s.field,
+				name(s.collection, s.record),
+				w.workerOf(s.unit),
+				s.token,
+				times,
+			)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
-			w.wrong("P1: %s of %s, saved by %s as %s, is nowhere", s.field, name(s.collection, s.record), w.workerOf(s.unit),
-				s.token)
+			w.wrong(
+				"P1: %s of %s, saved by %s as %s, is nowhere",
+				s.field,
+				name(s.collection, s.record),
+				w.workerOf(s.unit),
+				s.token,
+			)
 		}
 	}
 }
@@ -152,8 +164,13 @@ func (w *world) checkCounters() {
 				continue
 			}
 			if int64(got) != sums[at] {
-				w.wrong("P2: %s of %s counts %d, and the workers have counted %d", f.Name, name(r.Collection, r.ID), int64(got),
-					sums[at])
+				w.wrong(
+					"P2: %s of %s counts %d, and the workers have counted %d",
+					f.Name,
+					name(r.Collection, r.ID),
+					int64(got),
+					sums[at],
+				)
 			}
 		}
 	}
@@ -170,7 +187,13 @@ func (w *world) checkNumbers() {
 			}
 			at := r.Collection + " " + f.Name + " " + number
 			if other, taken := has[at]; taken {
-				w.wrong("P7: %s and %s both have the %s %s", name(r.Collection, r.ID), name(r.Collection, other), f.Name, number)
+				w.wrong(
+					"P7: %s and %s both have the %s %s",
+					name(r.Collection, r.ID),
+					name(r.Collection, other),
+					f.Name,
+					number,
+				)
 			}
 			has[at] = r.ID
 		}
@@ -204,7 +227,12 @@ func (w *world) checkDevices(ctx context.Context) {
 				continue
 			}
 			if got.String() != want.String() || got.Count() != want.Count() {
-				w.wrong("P4: %s and central do not agree on %s: %s", d.name, def.Collection, w.differences(ctx, d, def, at))
+				w.wrong(
+					"P4: %s and central do not agree on %s: %s",
+					d.name,
+					def.Collection,
+					w.differences(ctx, d, def, at),
+				)
 			}
 		}
 	}
@@ -264,8 +292,12 @@ func (w *world) checkDecisions() {
 				now, _ := w.present(v.Collection, of)
 				return now == field
 			}) && !w.own(v, field) {
-				w.wrong("P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why", v.Revision,
-					name(v.Collection, v.ID), field)
+				w.wrong(
+					"P5: revision %d of %s overwrote %s, which its author had not seen, and no decision says why",
+					v.Revision,
+					name(v.Collection, v.ID),
+					field,
+				)
 			}
 		}
 		state[at] = before.Apply(did)
@@ -324,7 +356,8 @@ func (w *world) checkOrder() {
 			made, _ := kindOf(def, f)
 			rule, own := rules.Fields[f.Name]
 			if own && rule != merge.Newest || w.ruled[r.Collection+" "+f.Name] || made != token || r.Removed || r.Fields[f.Name] == nil ||
-				w.wasOffered(r.ID) || w.outlived(r.ID) {
+				w.wasOffered(r.ID) ||
+				w.outlived(r.ID) {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name
@@ -346,8 +379,9 @@ func (w *world) checkOrder() {
 	}
 }
 
-// foldedAside says whether a value was in an add that took later edits in, while a copy of the store had the same unsent add and
-// edited it, too: the whole add has the date of its last edit then, since nobody else can have had the record but a copy.
+// foldedAside says whether a value was in an add that took later edits in, while a copy of the store had the same
+// unsent add and edited it, too: the whole add has the date of its last edit then, since nobody else can have had the
+// record but a copy.
 func (w *world) foldedAside(stayed *save, other string) bool {
 	versions, rival := w.said()[stayed.token], w.ledger.tokens[other]
 	return len(versions) > 0 && versions[0].Change.Kind == change.Add && len(versions[0].Change.Folds) > 0 &&

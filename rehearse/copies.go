@@ -12,14 +12,21 @@ import (
 // mostCopies is how many copies of stores there are at most.
 const mostCopies = 2
 
-// copy puts a copy of a store beside it, on another machine: as it is, so that both use the same numbers, or restored as the guide
-// says. Both are used from then on.
+// copy puts a copy of a store beside it, on another machine: as it is, so that both use the same numbers, or restored
+// as the guide says. Both are used from then on.
 func (w *world) copy(ctx context.Context, d *unit) error {
 	if len(w.devices) >= w.options.Devices+mostCopies || w.options.Bug == ClonedNumbers || w.hasCopies(d) {
 		return nil
 	}
 	n := len(w.devices)
-	twin := &unit{w: w, n: n, enrolled: d.enrolled, skew: d.skew, booted: w.now, path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n))}
+	twin := &unit{
+		w:        w,
+		n:        n,
+		enrolled: d.enrolled,
+		skew:     d.skew,
+		booted:   w.now,
+		path:     filepath.Join(w.folder, fmt.Sprintf("%d.db", n)),
+	}
 	restored := w.chance(50)
 	made := twin.path
 	if restored {
@@ -62,8 +69,8 @@ func (w *world) anyKin(noted map[touched]bool, s *save) bool {
 	return false
 }
 
-// mendedTwice says whether two copies of a store both had a refused change of a record, and somebody mended it on each: these are two
-// changes then, by two decisions.
+// mendedTwice says whether two copies of a store both had a refused change of a record, and somebody mended it on
+// each: these are two changes then, by two decisions.
 func (w *world) mendedTwice(s *save) bool {
 	times := 0
 	for at, is := range w.ledger.mended {

@@ -37,7 +37,10 @@ func (w *world) addField(def *definition.Definition) string {
 	for slices.ContainsFunc(def.Fields, func(f definition.Field) bool { return f.Name == name }) {
 		name += "_more"
 	}
-	def.Fields = append(def.Fields, definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)})
+	def.Fields = append(
+		def.Fields,
+		definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)},
+	)
 	return "the field " + name + " is new"
 }
 
@@ -92,7 +95,8 @@ func (w *world) renameField(def *definition.Definition) string {
 // dropField takes a field away that nothing else names.
 func (w *world) dropField(def *definition.Definition) string {
 	f := w.someField(def)
-	if f == nil || def.Label == "{"+f.Name+"}" || f.Reference != "" || strings.Contains(def.Sync.Territory, "."+f.Name) ||
+	if f == nil || def.Label == "{"+f.Name+"}" || f.Reference != "" ||
+		strings.Contains(def.Sync.Territory, "."+f.Name) ||
 		strings.Contains(def.Access.Read, "."+f.Name) {
 		return ""
 	}

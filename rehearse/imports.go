@@ -10,7 +10,8 @@ import (
 	"homing/core/desk"
 )
 
-// importRows brings a small table in at central: some rows are records that are there, by their id or by a key, others are new.
+// importRows brings a small table in at central: some rows are records that are there, by their id or by a key,
+// others are new.
 func (w *world) importRows(def definition.Definition, records []desk.Held, parents []uuid.UUID) error {
 	key := ""
 	if label, plain := plainLabel(def); plain && w.chance(50) {

@@ -86,7 +86,13 @@ func (w *world) checkScreens(ctx context.Context) error {
 		}
 		for at, text := range all {
 			if d.screen.shows[at] != text {
-				w.wrong("P3: an app on %s shows %s as %q, which is %s", d.name, name(at.collection, at.id), d.screen.shows[at], text)
+				w.wrong(
+					"P3: an app on %s shows %s as %q, which is %s",
+					d.name,
+					name(at.collection, at.id),
+					d.screen.shows[at],
+					text,
+				)
 			}
 			delete(d.screen.shows, at)
 		}

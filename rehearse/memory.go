@@ -72,8 +72,11 @@ func newInMemory(w *world) (*inMemory, error) {
 	ground := trusting{m.tables, w.options.Bug == TrustedClock}
 	m.changes = changes.New(ground, w.batch, log)
 	m.pulls = pulls.New(m.tables, central.DefaultPageBytes, ground.Now)
-	m.tables.Faults = memory.Faults{ForgetsAnswers: w.options.Bug == LostAnswers, LateCommits: w.options.Bug == CursorHole,
-		QuietMoves: w.options.Bug == QuietMoves}
+	m.tables.Faults = memory.Faults{
+		ForgetsAnswers: w.options.Bug == LostAnswers,
+		LateCommits:    w.options.Bug == CursorHole,
+		QuietMoves:     w.options.Bug == QuietMoves,
+	}
 	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
 	return m, err
 }

@@ -1,12 +1,13 @@
 // Package rehearse lets a fleet that does not exist work with a central: simulated workers with simulated clocks save
 // on real local stores, and exchange over a simulated network that loses, repeats, cuts and delays what it carries.
 // Devices are killed, backed up, restored and copied, central is restored, workers come, go and move between
-// territories, clocks are turned, definitions change. All of it follows from one seed, so that a run that went wrong can be played again.
+// territories, clocks are turned, definitions change. All of it follows from one seed, so that a run that went wrong
+// can be played again.
 //
 // What is real: the core, the whole of package device with its SQLite files, the messages of the protocol, and what
-// central accepts and delivers by. What is not: the network, the clocks and the people. Central's tables are in memory
-// ([memory.Tables]), unless a database is given: then all of central is real, its HTTP door, its PostgreSQL, its backups
-// and restores, and a run takes a second or more.
+// central accepts and delivers by. What is not: the network, the clocks and the people. Central's tables are in
+// memory ([memory.Tables]), unless a database is given: then all of central is real, its HTTP door, its PostgreSQL,
+// its backups and restores, and a run takes a second or more.
 //
 // When the work is over and everybody has exchanged, the outcome is held against a ledger of everything that every
 // worker has saved, which none of the rest has a part in.

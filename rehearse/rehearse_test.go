@@ -62,8 +62,14 @@ func TestSeedsOnPostgreSQL(t *testing.T) {
 			report.Tell(&story)
 			t.Error(story.String())
 		}
-		t.Logf("seed %d: %d saves, %d requests, %d faults, %d restores", seed, report.Saves, report.Requests, report.Faults,
-			report.Restores)
+		t.Logf(
+			"seed %d: %d saves, %d requests, %d faults, %d restores",
+			seed,
+			report.Saves,
+			report.Requests,
+			report.Faults,
+			report.Restores,
+		)
 	}
 }
 

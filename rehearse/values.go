@@ -12,7 +12,11 @@ import (
 	"homing/core/merge"
 )
 
-var removalsOfParents = []definition.ParentRemoval{definition.RestrictRemoval, definition.RemoveChildren, definition.KeepChildren}
+var removalsOfParents = []definition.ParentRemoval{
+	definition.RestrictRemoval,
+	definition.RemoveChildren,
+	definition.KeepChildren,
+}
 
 // readingRule lets leads read all, and others what they cover, unless a field says that it is secret.
 func readingRule(field string) string { return `worker.role == "lead" || after.` + field + ` != true` }
@@ -48,7 +52,9 @@ func (w *world) randomDefinitions() []definition.Definition {
 		if w.chance(60) {
 			d.Fields = append(d.Fields, field("zone", `{"enum":["north","south","west"]}`))
 			d.Sync.Territory = "record.zone"
-			d.Fields[len(d.Fields)-1].Required = w.chance(60) // a record without a zone is covered by those who hold all
+			d.Fields[len(d.Fields)-1].Required = w.chance(
+				60,
+			) // a record without a zone is covered by those who hold all
 		}
 		for _, given := range []definition.Field{
 			{Name: "number", Title: "number", Series: "N-0001", Schema: json.RawMessage(`{"type":"string"}`)},

@@ -69,7 +69,8 @@ func (w *world) save(ctx context.Context, d *unit) error {
 func (w *world) told(d *unit, id uuid.UUID, decisions []change.Decision) {
 	for _, one := range decisions {
 		for _, s := range w.ledger.saves {
-			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id && s.field == field &&
+			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id &&
+				s.field == field &&
 				w.kin(s.unit, d.n) {
 				s.givenUp = true
 			}
@@ -158,7 +159,12 @@ func (w *world) group(ctx context.Context, d *unit) error {
 		return err
 	})
 	if err == nil {
-		w.tell("%s adds %s with %s, as a group", d.worker, name(top.Collection, parent.ID), name(below.Collection, child.ID))
+		w.tell(
+			"%s adds %s with %s, as a group",
+			d.worker,
+			name(top.Collection, parent.ID),
+			name(below.Collection, child.ID),
+		)
 		err = w.keep(d, top, parent.ID, notes, nil)
 	}
 	return errors.Join(err, w.keep(d, below, child.ID, innerNotes, nil))
@@ -288,7 +294,12 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 		if q.Verdict != change.Refused {
 			continue
 		}
-		w.tell("%s sends again what was refused of %s: %s", d.worker, name(q.Collection, q.Record), q.Reasons[0].Message)
+		w.tell(
+			"%s sends again what was refused of %s: %s",
+			d.worker,
+			name(q.Collection, q.Record),
+			q.Reasons[0].Message,
+		)
 		r, err := d.store.SendAgain(ctx, q.Number)
 		if err != nil {
 			return w.saved(d, err)
@@ -313,19 +324,24 @@ func (w *world) noteMended(ctx context.Context, d *unit, before []device.Queued)
 	return nil
 }
 
-// offer sends whole records that a restored central has lost, and that came from a device which was lost, too. People talk to each other:
-// nobody offers what somebody else has just offered.
+// offer sends whole records that a restored central has lost, and that came from a device which was lost, too. People
+// talk to each other: nobody offers what somebody else has just offered.
 func (w *world) offer(ctx context.Context, d *unit, round int) error {
 	lost, err := d.store.LostRecords(ctx)
 	if err != nil {
 		return err
 	}
 	for _, one := range lost {
-		if by, offered := w.ledger.offered[one.ID]; !one.Whole && !one.Removed || offered && by.unit != d.n && by.round >= round-1 {
+		if by, offered := w.ledger.offered[one.ID]; !one.Whole && !one.Removed ||
+			offered && by.unit != d.n && by.round >= round-1 {
 			continue
 		}
 		if one.Removed || !w.definitionOf(one.Collection).Sync.Direction.Pushes() {
-			w.tell("%s lets go of %s, which central has lost and takes from nobody", d.worker, name(one.Collection, one.ID))
+			w.tell(
+				"%s lets go of %s, which central has lost and takes from nobody",
+				d.worker,
+				name(one.Collection, one.ID),
+			)
 			if err := d.store.DropLost(ctx, one.Collection, one.ID, filepath.Join(w.folder, "given-up.jsonl")); err != nil {
 				return err
 			}

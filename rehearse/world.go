@@ -99,7 +99,16 @@ func (d *unit) device() central.Device {
 
 func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)),
-		now: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC), names: map[string]map[string]string{}, ruled: map[string]bool{}}
+		now: time.Date(
+			2026,
+			11,
+			23,
+			6,
+			0,
+			0,
+			0,
+			time.UTC,
+		), names: map[string]map[string]string{}, ruled: map[string]bool{}}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
 	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]offer{},
 		settled: map[touched]bool{}}
@@ -186,7 +195,11 @@ func (w *world) play(ctx context.Context) error {
 	w.quiet = true
 	for n := range w.options.Devices {
 		d := &unit{w: w, n: n, path: filepath.Join(w.folder, fmt.Sprintf("%d.db", n)),
-			enrolled: &enrolled{name: fmt.Sprintf("device %c", 'A'+n), worker: fmt.Sprintf("worker-%c", 'a'+n), id: w.newID()}}
+			enrolled: &enrolled{
+				name:   fmt.Sprintf("device %c", 'A'+n),
+				worker: fmt.Sprintf("worker-%c", 'a'+n),
+				id:     w.newID(),
+			}}
 		d.held, d.role, d.booted = w.someZones(), rights.Worker, w.now.Add(-time.Hour)
 		if !w.options.Calm && w.chance(60) {
 			d.skew = time.Duration(w.random.IntN(8*3600)-4*3600) * time.Second

@@ -72,7 +72,10 @@ func TestHeadersAndValuesAreDescribed(t *testing.T) {
 	testbed.Must(t, json.Unmarshal(text, &described))
 	pull := described.Paths["/v1/changes/{collection}"]["get"]
 	for _, want := range []string{"covers in query", "Homing-Protocol in header", "Homing-Incarnation in header", "Homing-Exchange in header"} {
-		if !slices.ContainsFunc(pull.Parameters, func(p struct{ Name, In string }) bool { return p.Name+" in "+p.In == want }) {
+		if !slices.ContainsFunc(
+			pull.Parameters,
+			func(p struct{ Name, In string }) bool { return p.Name+" in "+p.In == want },
+		) {
 			t.Errorf("a pull does not say that it takes %s", want)
 		}
 	}
@@ -82,13 +85,15 @@ func TestHeadersAndValuesAreDescribed(t *testing.T) {
 	testbed.Must(t, err)
 	answer.Body.Close()
 	for _, name := range []string{"Homing-Request", "WWW-Authenticate"} {
-		if answer.Header.Get(name) == "" || described.Paths["/v1/workers"]["get"].Responses["401"].Headers[name] == nil {
+		if answer.Header.Get(name) == "" ||
+			described.Paths["/v1/workers"]["get"].Responses["401"].Headers[name] == nil {
 			t.Errorf("a 401 has the header %s %q, and the description says %v", name, answer.Header.Get(name),
 				described.Paths["/v1/workers"]["get"].Responses["401"].Headers[name])
 		}
 	}
 	for _, at := range [][2]string{{"Record", "fields"}, {"Record", "marks"}, {"HistoryEntry", "fields"}, {"HistoryEntry", "sent"}} {
-		if got := described.Components.Schemas[at[0]].Properties[at[1]]; got.Type != "object" || got.AdditionalProperties == nil {
+		if got := described.Components.Schemas[at[0]].Properties[at[1]]; got.Type != "object" ||
+			got.AdditionalProperties == nil {
 			t.Errorf("%s of %s are described as %v", at[1], at[0], got)
 		}
 	}

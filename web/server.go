@@ -31,8 +31,8 @@ type Options struct {
 	RateBurst     int
 	MaxBodyBytes  int64 // of one request, after decompression; 0 means wire.MaxBatchBytes
 	MaxChanges    int   // in one batch; 0 means wire.MaxBatchChanges
-	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil says
-	// no.
+	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil
+	// says no.
 	Full func() bool
 }
 

@@ -49,14 +49,22 @@ func (c *counted) Counted(ctx context.Context, child *definition.Collection,
 // A parent that goes with its children asks as few questions for many of them as for few, and reads each a few times.
 func TestARemovalReadsEachChildAFewTimes(t *testing.T) {
 	cost := func(children int) (questions, rows int) {
-		d := newDesk(t, ways, "collection: posts\nfields:\n  name: {type: string}\n  way: {type: string, format: uuid, reference: ways}\n"+
-			"parent: {collection: ways, field: way, removal: remove}\n")
+		d := newDesk(
+			t,
+			ways,
+			"collection: posts\nfields:\n  name: {type: string}\n  way: {type: string, format: uuid, reference: ways}\n"+
+				"parent: {collection: ways, field: way, removal: remove}\n",
+		)
 		tables := &counted{Tables: d.m}
 		d.c = changes.New(tables, wire.MaxBatchChanges, slog.New(slog.DiscardHandler))
 		lead := central.Everything("lead")
 		way := uuid.New()
-		_, err := d.c.Direct(t.Context(), lead, changes.Write{Collection: "ways", Record: way, Kind: change.Add, Base: -1,
-			Fields: d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`).Fields})
+		_, err := d.c.Direct(
+			t.Context(),
+			lead,
+			changes.Write{Collection: "ways", Record: way, Kind: change.Add, Base: -1,
+				Fields: d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`).Fields},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -68,8 +76,12 @@ func TestARemovalReadsEachChildAFewTimes(t *testing.T) {
 			t.Fatal(err)
 		}
 		tables.questions, tables.rows = 0, 0
-		answer, err := d.c.Direct(t.Context(), lead, changes.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: 1,
-			WithChildren: true})
+		answer, err := d.c.Direct(
+			t.Context(),
+			lead,
+			changes.Write{Collection: "ways", Record: way, Kind: change.Remove, Base: 1,
+				WithChildren: true},
+		)
 		if err != nil || !answer.Answer.Accepted() {
 			t.Fatalf("%+v, %v", answer, err)
 		}

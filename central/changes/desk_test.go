@@ -174,7 +174,12 @@ func TestAnswersBringWhatTheDeviceLacks(t *testing.T) {
 		}
 		if answers := d.push(north, again); answers[0].Answer != change.Applied || answers[0].Revision != 1 ||
 			brings(answers[0]) != wanted {
-			t.Errorf("with the record in %s, the repetition got %s with %s", zone, verdicts(answers), brings(answers[0]))
+			t.Errorf(
+				"with the record in %s, the repetition got %s with %s",
+				zone,
+				verdicts(answers),
+				brings(answers[0]),
+			)
 		}
 	}
 }
@@ -239,7 +244,11 @@ func TestWhatHangsOnWhat(t *testing.T) {
 			}
 			before := len(d.m.History())
 			if again := d.push(from, changes...); verdicts(again) != test.wanted || len(d.m.History()) != before {
-				t.Errorf("sent again, it is answered %s, and the history grew by %d", verdicts(again), len(d.m.History())-before)
+				t.Errorf(
+					"sent again, it is answered %s, and the history grew by %d",
+					verdicts(again),
+					len(d.m.History())-before,
+				)
 			}
 		})
 	}
@@ -282,15 +291,31 @@ func TestRestoredMemory(t *testing.T) {
 	}
 }
 
-// A group of which a copy of the store has used one number is refused whole, for good: what hangs on nothing else of it must not come in
-// when the batch comes again.
+// A group of which a copy of the store has used one number is refused whole, for good: what hangs on nothing else of
+// it must not come in when the batch comes again.
 func TestAGroupOfWhichANumberWasUsed(t *testing.T) {
 	d := newDesk(t, ways, posts)
 	nora := d.device("nora", rights.All)
 	way, other, post := d.id(), d.id(), d.id()
 	d.push(nora, d.change(1, change.Add, "ways", other, 0, "name", `"Gorge"`))
 	group := &change.Group{ID: d.id(), Of: 2}
-	parent, child := d.change(1, change.Add, "ways", way, 0, "name", `"Ridge"`), d.change(2, change.Add, "posts", post, 0, "way", `"`+way.String()+`"`)
+	parent, child := d.change(
+		1,
+		change.Add,
+		"ways",
+		way,
+		0,
+		"name",
+		`"Ridge"`,
+	), d.change(
+		2,
+		change.Add,
+		"posts",
+		post,
+		0,
+		"way",
+		`"`+way.String()+`"`,
+	)
 	parent.Group, child.Group = group, group
 	const refused = "[refused number-reused refused hangs-on-group]"
 	if got := verdicts(d.push(nora, parent, child)); got != refused {

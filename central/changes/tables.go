@@ -77,7 +77,8 @@ type Writing interface {
 	Head(ctx context.Context, collection string) (int64, error)
 	// HandOut moves the head of a collection by so many positions, and gives where it is then.
 	HandOut(ctx context.Context, collection string, count int) (head int64, err error)
-	// Write keeps versions, records and answers. It gives [fault.ErrRaced] when a record or an answer has come meanwhile.
+	// Write keeps versions, records and answers. It gives [fault.ErrRaced] when a record or an answer has come
+	// meanwhile.
 	Write(ctx context.Context, decided *desk.Decided) error
 	// Meet notes that a device was here, and keeps its other pushes waiting until the commit, so that a batch and its
 	// repetition do not race.
@@ -120,8 +121,8 @@ type Defining interface {
 	TellAgain(ctx context.Context, collection string) error
 	// PutComputed writes computed values.
 	PutComputed(ctx context.Context, collection string, computed map[uuid.UUID]record.Fields) error
-	// Restored gives the database a new generation and a new source of what is written at central, since it was put back
-	// to an earlier state. What was received by a moment is what earlier generations had, too. Series go on by
+	// Restored gives the database a new generation and a new source of what is written at central, since it was put
+	// back to an earlier state. What was received by a moment is what earlier generations had, too. Series go on by
 	// [SeriesGap], so that numbers that were given after the backup are not given again.
 	Restored(ctx context.Context, since time.Time, generation, source uuid.UUID) error
 	// Devices is how many devices there are.

@@ -107,8 +107,7 @@ func (t *Tx) writeVersions(ctx context.Context, d *desk.Decided) error {
 			edited_device, edited_at, author, removed, uncertainty_ms, incarnation, batch, device, received_at)
 		SELECT u.*, $17, $18, $19, $20
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::text[], $6::bigint[], $7::json[],
-		$8::json[],
-			$9::json[],
+			$8::json[], $9::json[],
 			$10::bigint[], $11::text[], $12::timestamptz[], $13::timestamptz[], $14::text[], $15::boolean[], $16::bigint[]) u`,
 		collections, records, revisions, positions, kinds, bases, deltas, sent, decisions, numbers, stamps, editedDevice,
 		editedAt, authors, removed, off,
@@ -149,7 +148,8 @@ func (t *Tx) writeRecords(ctx context.Context, d *desk.Decided) error {
 			fresh.add(v, r)
 		}
 	}
-	const given = `unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::boolean[], $6::json[], $7::json[], $8::bigint[], $9::timestamptz[],
+	const given = `unnest($1::text[], $2::uuid[], $3::bigint[], $4::bigint[], $5::boolean[], $6::json[],
+		$7::json[], $8::bigint[], $9::timestamptz[],
 		$10::text[], $11::text[], $12::text[])
 		AS u (collection, id, revision, position, removed, fields, marks, number, edited_at, territories, left_territories, author)`
 	run := func(c recordColumns, statement string) (sql.Result, error) {

@@ -47,13 +47,14 @@ type Tables interface {
 	Definitions(ctx context.Context) (map[string]*definition.Collection, error)
 	// Head is the position of the last accepted change of a collection; 0 where there is no such collection.
 	Head(ctx context.Context, collection string) (int64, error)
-	// LeftAfter is where the head of a collection was when it was first moved on after a moment: nothing beyond that was there
-	// before. It is found where anything was accepted after the moment, save what came within a second of something else.
+	// LeftAfter is where the head of a collection was when it was first moved on after a moment: nothing beyond that
+	// was there before. It is found where anything was accepted after the moment, save what came within a second of
+	// something else.
 	LeftAfter(ctx context.Context, collection string, at time.Time) (head int64, found bool, err error)
 	// Count is how many records that are not removed fall into one of the territories.
 	Count(ctx context.Context, collection string, covers []string) (int64, error)
-	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave out
-	// what does not concern the device by [Wanted], and need not.
+	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave
+	// out what does not concern the device by [Wanted], and need not.
 	Changed(ctx context.Context, wanted Wanted, limit int, take func(Entry) (more bool, err error)) error
 	// Entries gives those of the records that are there.
 	Entries(ctx context.Context, collection string, ids []uuid.UUID) (map[uuid.UUID]Entry, error)

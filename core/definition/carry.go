@@ -138,40 +138,30 @@ func (d Definition) RenamedSince(before Definition) map[string]string {
 // CurrentNames gives a delta with the names that its fields have now: a device with an older definition may still use
 // old ones.
 func (d Definition) CurrentNames(delta record.Delta) record.Delta {
-	var out record.Delta
-	for old, now := range d.Renamed {
-		edit, uses := delta[old]
-		if _, both := delta[now]; !uses || both {
-			continue
-		}
-		if out == nil {
-			out = maps.Clone(delta)
-		}
-		delete(out, old)
-		out[now] = edit
-	}
-	if out == nil {
-		return delta
-	}
-	return out
+	return underNames(d.Renamed, delta)
 }
 
 // CurrentFields gives a record, as it was under an earlier version, with the names that its fields have now.
 func (d Definition) CurrentFields(fields record.Fields) record.Fields {
-	var out record.Fields
-	for old, now := range d.Renamed {
-		value, has := fields[old]
-		if _, both := fields[now]; !has || both {
+	return underNames(d.Renamed, fields)
+}
+
+// underNames gives values by field under the names that the fields have now, and the map itself when none has another.
+func underNames[M ~map[string]V, V any](renamed map[string]string, values M) M {
+	var out M
+	for old, now := range renamed {
+		value, has := values[old]
+		if _, both := values[now]; !has || both {
 			continue
 		}
 		if out == nil {
-			out = maps.Clone(fields)
+			out = maps.Clone(values)
 		}
 		delete(out, old)
 		out[now] = value
 	}
 	if out == nil {
-		return fields
+		return values
 	}
 	return out
 }

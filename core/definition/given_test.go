@@ -179,3 +179,14 @@ func TestFill(t *testing.T) {
 		t.Errorf("%s, %v", got.JSON(), err)
 	}
 }
+
+// One member that a shape cannot hold does not hide the others, such as the one by which lists are united.
+func TestShapesOfOddSchemas(t *testing.T) {
+	for schema, want := range map[string]any{`{"type":"array","uniqueItems":true,"maxItems":10.0}`: "array",
+		`{"type":"integer","minLength":"x"}`: "integer", `true`: nil} {
+		shape := definition.ShapeOf([]byte(schema))
+		if shape.Type != want || shape.Unique != (want == "array") {
+			t.Errorf("%s has the shape %+v", schema, shape)
+		}
+	}
+}

@@ -119,8 +119,8 @@ type Dialect struct {
 	// Field names hold only small letters, digits and _.
 	// Column is where the field stands: fields, or computed for what is worked out.
 	Text, Number func(column, field string) string
-	// Raw is the record as JSON text, which is quick to look through; Values is the text of all its values and of nothing
-	// else, so that a search does not find the names of fields.
+	// Raw is the record as JSON text, which is quick to look through; Values is the text of all its values and of
+	// nothing else, so that a search does not find the names of fields.
 	Raw, Values string
 	// Fold makes a text comparable by LIKE whatever its case.
 	Fold func(text string) string

@@ -9,9 +9,10 @@ import (
 	"homing/device/internal/file"
 )
 
-// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers: one of
-// the two is a copy of the other, and neither can tell which. What it has saved so far keeps its old source, since the other may
-// have sent the same, and each counts once; what was refused as another's goes again. It says whether there is anything to send.
+// partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers:
+// one of the two is a copy of the other, and neither can tell which. What it has saved so far keeps its old source,
+// since the other may have sent the same, and each counts once; what was refused as another's goes again. It says
+// whether there is anything to send.
 func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	copied, err := file.Fact(ctx, e.DB, file.FactCopied)
 	if err != nil || copied != "true" {
@@ -46,9 +47,9 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	return again, e.renew(ctx)
 }
 
-// isOurs deals with a change whose number, under an earlier source, another store has used for something else: so nobody has
-// sent it, and it goes under the present one, with its group. Of one that stands for several, each is tried on its own, since the
-// other store may have sent some of them.
+// isOurs deals with a change whose number, under an earlier source, another store has used for something else: so
+// nobody has sent it, and it goes under the present one, with its group. Of one that stands for several, each is
+// tried on its own, since the other store may have sent some of them.
 func (e *exchange) isOurs(ctx context.Context, tx *sqlx.Tx, q file.Entry) error {
 	if q.Parts != "[]" {
 		return unfold(ctx, tx, q, q.Origin)

@@ -37,10 +37,17 @@ func (s *Line) Enrol(ctx context.Context, central, code, name string) error {
 		return err
 	}
 	return s.Within(ctx, func(tx *sqlx.Tx) error {
-		facts := map[string]string{file.FactCentral: l.Base(), file.FactDevice: got.Device.String(), file.FactName: name,
-			file.FactToken:  got.Token,
-			file.FactWorker: got.Worker, file.FactRole: got.Role, file.FactGeneration: got.Generation.String(),
-			file.FactOpen: strconv.FormatBool(code == ""), file.FactHeld: "[]"}
+		facts := map[string]string{
+			file.FactCentral:    l.Base(),
+			file.FactDevice:     got.Device.String(),
+			file.FactName:       name,
+			file.FactToken:      got.Token,
+			file.FactWorker:     got.Worker,
+			file.FactRole:       got.Role,
+			file.FactGeneration: got.Generation.String(),
+			file.FactOpen:       strconv.FormatBool(code == ""),
+			file.FactHeld:       "[]",
+		}
 		for name, value := range facts {
 			if err := file.SetFact(ctx, tx, name, value); err != nil {
 				return err

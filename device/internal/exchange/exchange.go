@@ -1,5 +1,5 @@
-// Package exchange is a device with signal: it meets central, sends what is unsent, takes in what others did, and comes to terms
-// with copies of its store and with a central that was restored.
+// Package exchange is a device with signal: it meets central, sends what is unsent, takes in what others did, and
+// comes to terms with copies of its store and with a central that was restored.
 package exchange
 
 import (
@@ -299,8 +299,12 @@ const mostSeals = 50
 // seals are central's words on how far it had delivered what this store has, the latest first.
 func (e *exchange) seals(ctx context.Context) (string, error) {
 	var all []string
-	err := e.DB.SelectContext(ctx, &all, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`,
-		mostSeals)
+	err := e.DB.SelectContext(
+		ctx,
+		&all,
+		`SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`,
+		mostSeals,
+	)
 	return strings.Join(all, ","), file.StoreError(err)
 }
 
@@ -530,7 +534,11 @@ func (e *exchange) answered(ctx context.Context) (string, error) {
 }
 
 func (e *exchange) fetch(ctx context.Context, way course, answered string, limit int) (next fetched) {
-	ask := url.Values{"cursor": {strconv.FormatInt(way.cursor, 10)}, "limit": {strconv.Itoa(limit)}, "covers": way.covers}
+	ask := url.Values{
+		"cursor": {strconv.FormatInt(way.cursor, 10)},
+		"limit":  {strconv.Itoa(limit)},
+		"covers": way.covers,
+	}
 	if answered != "" && !way.gaining {
 		ask.Set("answered", answered)
 	}

@@ -152,8 +152,8 @@ func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
 	return err
 }
 
-// part is a change as it was saved, before it was folded into another: should a copy of the store have sent it, only it can be
-// told from what is new.
+// part is a change as it was saved, before it was folded into another: should a copy of the store have sent it, only
+// it can be told from what is new.
 type part struct {
 	Number   int64           `json:"number"`
 	Kind     string          `json:"kind"`
@@ -175,7 +175,9 @@ func partsOf(changes []file.Entry) (string, error) {
 			return "", fmt.Errorf("%w: change %d", file.ErrDamaged, q.Number)
 		}
 		if len(own) == 0 {
-			own = []part{{q.Number, q.Kind, q.Base, json.RawMessage(q.Fields), q.Stamp, q.EditedAt, q.Author, q.Boot, q.Line}}
+			own = []part{
+				{q.Number, q.Kind, q.Base, json.RawMessage(q.Fields), q.Stamp, q.EditedAt, q.Author, q.Boot, q.Line},
+			}
 		}
 		all = append(all, own...)
 	}

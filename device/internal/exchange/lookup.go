@@ -23,7 +23,10 @@ func (s *Line) LookUp(ctx context.Context, collection string, want hold.Ask) (ho
 		return hold.Found{}, err
 	}
 	if c.Sync.Keep.Loads() {
-		return hold.Found{}, fmt.Errorf("%s are on this device; find them here, an exchange brings what is new", c.Title)
+		return hold.Found{}, fmt.Errorf(
+			"%s are on this device; find them here, an exchange brings what is new",
+			c.Title,
+		)
 	}
 	e := &exchange{Line: s, summary: &Summary{}, watch: func(Progress) {}}
 	if err := e.dial(ctx); err != nil {

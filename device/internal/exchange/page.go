@@ -108,8 +108,18 @@ func putRecords(ctx context.Context, tx *sqlx.Tx, collection string,
 			continue
 		}
 		chunk = append(chunk, r)
-		args = append(args, collection, r.ID.String(), r.Revision, string(r.Fields), string(r.Marks), r.Author, r.Device,
-			file.TimeText(r.EditedAt), file.TimeText(r.ReceivedAt))
+		args = append(
+			args,
+			collection,
+			r.ID.String(),
+			r.Revision,
+			string(r.Fields),
+			string(r.Marks),
+			r.Author,
+			r.Device,
+			file.TimeText(r.EditedAt),
+			file.TimeText(r.ReceivedAt),
+		)
 		if len(chunk) == putMany {
 			if err := flush(); err != nil {
 				return nil, nil, err
@@ -163,7 +173,11 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 	if err != nil {
 		return err
 	}
-	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, file.TimeText(r.EditedAt), file.TimeText(r.ReceivedAt)
+	row.Author, row.Device, row.EditedAt, row.ReceivedAt = r.Author, r.Device, file.TimeText(
+		r.EditedAt,
+	), file.TimeText(
+		r.ReceivedAt,
+	)
 	if err := e.Note(tx, collection, row.ID, row.Removed); err != nil {
 		return err
 	}

@@ -217,8 +217,13 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry)
 		return answers, err
 	}
 	if answers.Batch != id || len(answers.Answers) != len(changes) {
-		return answers, fmt.Errorf("central answered %d changes of batch %s, but %d of batch %s were sent; they are kept",
-			len(answers.Answers), answers.Batch, len(changes), id)
+		return answers, fmt.Errorf(
+			"central answered %d changes of batch %s, but %d of batch %s were sent; they are kept",
+			len(answers.Answers),
+			answers.Batch,
+			len(changes),
+			id,
+		)
 	}
 	return answers, nil
 }
@@ -329,7 +334,10 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, an
 		return err
 	}
 	if answer.Record != nil && answer.Record.Withdrawn && (answer.Record.Revision > under.Revision || row.Lost != "") {
-		row.Withdrawn = max(answer.Record.Revision, 1) // accepted, but not for this worker to see: it goes when nothing of it is unsent
+		row.Withdrawn = max(
+			answer.Record.Revision,
+			1,
+		) // accepted, but not for this worker to see: it goes when nothing of it is unsent
 		// Should the worker cover it again before the next pull, it must come, though this device has sent it.
 		if _, err := tx.ExecContext(ctx, `UPDATE collections SET loading = 1 WHERE name = ?`, q.Collection); err != nil {
 			return err

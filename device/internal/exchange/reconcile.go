@@ -131,7 +131,10 @@ func (e *exchange) askLost(ctx context.Context) error {
 			}
 		}
 	}
-	err := e.within(ctx, func(tx *sqlx.Tx) error { return e.LetGoOf(ctx, tx, `lost <> '' AND pending = 0 AND revision = 0`) })
+	err := e.within(
+		ctx,
+		func(tx *sqlx.Tx) error { return e.LetGoOf(ctx, tx, `lost <> '' AND pending = 0 AND revision = 0`) },
+	)
 	return file.StoreError(err)
 }
 
@@ -183,11 +186,19 @@ func keepLostValues(ctx context.Context, tx *sqlx.Tx, row hold.Stored, known mer
 		string(known.Fields.JSON()) == string(now.Fields) {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?,
+	_, err := tx.ExecContext(
+		ctx,
+		`INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?,
 		?, ?) ON CONFLICT (collection, id) DO UPDATE
 		SET revision = excluded.revision, fields = excluded.fields, marks = excluded.marks,
 			removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
-		row.Collection, row.ID, known.Revision, string(known.Fields.JSON()), row.Marks, now.Removed)
+		row.Collection,
+		row.ID,
+		known.Revision,
+		string(known.Fields.JSON()),
+		row.Marks,
+		now.Removed,
+	)
 	return err
 }
 
@@ -233,7 +244,13 @@ func (s *Line) LostRecords(ctx context.Context) ([]LostRecord, error) {
 	for _, v := range values {
 		row, err := hold.LoadStored(ctx, s.DB, v.Collection, v.ID)
 		if errors.Is(err, file.ErrNoRecord) && v.Removed {
-			lost, err := s.lostRecord(ctx, hold.Stored{Collection: v.Collection, ID: v.ID}, record.Fields{}, v.Fields, v.Marks)
+			lost, err := s.lostRecord(
+				ctx,
+				hold.Stored{Collection: v.Collection, ID: v.ID},
+				record.Fields{},
+				v.Fields,
+				v.Marks,
+			)
 			if err != nil {
 				return nil, err
 			}
@@ -248,7 +265,10 @@ func (s *Line) LostRecords(ctx context.Context) ([]LostRecord, error) {
 		if err := errors.Join(json.Unmarshal([]byte(v.Fields), &had), json.Unmarshal([]byte(row.Fields), &now)); err != nil {
 			return nil, fmt.Errorf("%w: record %s", file.ErrDamaged, v.ID)
 		}
-		maps.DeleteFunc(now, func(name string, _ json.RawMessage) bool { return had[name] == nil }) // central has these again, or has more
+		maps.DeleteFunc(
+			now,
+			func(name string, _ json.RawMessage) bool { return had[name] == nil },
+		) // central has these again, or has more
 		lost, err := s.lostRecord(ctx, row, now, v.Fields, v.Marks)
 		if err != nil {
 			return nil, err
@@ -350,8 +370,13 @@ func dateLast(ctx context.Context, tx *sqlx.Tx, at time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE outbox SET boot = ?, line = ? WHERE number = ?`, file.AnsweredBefore, at.UnixMilli(),
-		number)
+	_, err = tx.ExecContext(
+		ctx,
+		`UPDATE outbox SET boot = ?, line = ? WHERE number = ?`,
+		file.AnsweredBefore,
+		at.UnixMilli(),
+		number,
+	)
 	return err
 }
 

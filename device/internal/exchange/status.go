@@ -48,9 +48,14 @@ func (s *Line) Status(ctx context.Context) (Status, error) {
 	if err != nil {
 		return status, file.StoreError(err)
 	}
-	into := map[string]*string{file.FactCentral: &status.Central, file.FactDevice: &status.Device, file.FactName: &status.Name,
-		file.FactWorker: &status.Worker,
-		file.FactRole:   &status.Role, file.FactIncarnation: &status.Incarnation}
+	into := map[string]*string{
+		file.FactCentral:     &status.Central,
+		file.FactDevice:      &status.Device,
+		file.FactName:        &status.Name,
+		file.FactWorker:      &status.Worker,
+		file.FactRole:        &status.Role,
+		file.FactIncarnation: &status.Incarnation,
+	}
 	for name, to := range into {
 		*to = known[name]
 	}
@@ -64,7 +69,8 @@ func (s *Line) Status(ctx context.Context) (Status, error) {
 		status.OffsetMS = &ms
 	}
 	err = s.DB.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE state IN ('new', 'sent')), count(*) FILTER (WHERE state = 'refused'),
-		count(*) FILTER (WHERE state = 'waiting') FROM outbox`).Scan(&status.Unsent, &status.Refused, &status.Waiting)
+		count(*) FILTER (WHERE state = 'waiting') FROM outbox`).
+		Scan(&status.Unsent, &status.Refused, &status.Waiting)
 	if err != nil {
 		return status, file.StoreError(err)
 	}
@@ -96,7 +102,11 @@ func (s *Line) Log(ctx context.Context, limit int) ([]Logged, error) {
 	}
 	all := make([]Logged, len(rows))
 	for n, row := range rows {
-		all[n] = Logged{StartedAt: file.ParseTime(row.StartedAt), EndedAt: file.ParseTime(row.EndedAt), Error: row.Error}
+		all[n] = Logged{
+			StartedAt: file.ParseTime(row.StartedAt),
+			EndedAt:   file.ParseTime(row.EndedAt),
+			Error:     row.Error,
+		}
 		if err := json.Unmarshal([]byte(row.Summary), &all[n].Summary); err != nil {
 			return nil, file.ErrDamaged
 		}

@@ -31,12 +31,34 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 	if generation == "" {
 		generation = e.generation.String()
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
+	_, err := tx.ExecContext(
+		ctx,
+		`INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
 		number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
 		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
-			?, ?, ?)`, file.TimeText(e.Now()), e.summary.Exchange.String(), q.Collection, q.Record, q.Kind, answer.Answer, answer.Revision,
-		q.Fields, q.Number, q.Base, q.Stamp, answer.Stamp.String(), q.EditedAt, q.Author, q.Origin, generation, q.Group,
-		q.GroupOf, q.Folds, q.Digests, q.Parts)
+			?, ?, ?)`,
+		file.TimeText(e.Now()),
+		e.summary.Exchange.String(),
+		q.Collection,
+		q.Record,
+		q.Kind,
+		answer.Answer,
+		answer.Revision,
+		q.Fields,
+		q.Number,
+		q.Base,
+		q.Stamp,
+		answer.Stamp.String(),
+		q.EditedAt,
+		q.Author,
+		q.Origin,
+		generation,
+		q.Group,
+		q.GroupOf,
+		q.Folds,
+		q.Digests,
+		q.Parts,
+	)
 	return err
 }
 
@@ -78,7 +100,11 @@ func (s *Line) forgetTravelled(ctx context.Context) error {
 		file.TimeText(s.Now().Add(-keepTravelled)), mostTravelled); err != nil {
 		return file.StoreError(err)
 	}
-	_, err := s.DB.ExecContext(ctx, `DELETE FROM exchanges WHERE started_at < ?`, file.TimeText(s.Now().Add(-keepTravelled)))
+	_, err := s.DB.ExecContext(
+		ctx,
+		`DELETE FROM exchanges WHERE started_at < ?`,
+		file.TimeText(s.Now().Add(-keepTravelled)),
+	)
 	return file.StoreError(err)
 }
 

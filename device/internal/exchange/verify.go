@@ -252,8 +252,13 @@ func (s *Line) TurnBack(ctx context.Context, collection string, cursor int64) er
 			return err
 		}
 		if cursor < 0 || cursor > now {
-			return fmt.Errorf("%w: the cursor of %s is %d; it can be turned back to 0 to %d, and forward only by pulling",
-				file.ErrNotAllowed, collection, now, now)
+			return fmt.Errorf(
+				"%w: the cursor of %s is %d; it can be turned back to 0 to %d, and forward only by pulling",
+				file.ErrNotAllowed,
+				collection,
+				now,
+				now,
+			)
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, loading = loading OR ? = 0 WHERE name = ?`,
 			cursor, cursor, collection)

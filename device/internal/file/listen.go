@@ -14,7 +14,8 @@ type Changed struct {
 	Removed    bool      `json:"removed,omitempty"` // or withdrawn
 	// Central says that an exchange brought the change; otherwise it was saved here.
 	Central bool `json:"central,omitempty"`
-	// Missed says that the listener was too slow and has missed some before this one: it should read again what it shows.
+	// Missed says that the listener was too slow and has missed some before this one: it should read again what it
+	// shows.
 	Missed bool `json:"missed,omitempty"`
 }
 
@@ -74,8 +75,8 @@ func (s *File) Note(tx *sqlx.Tx, collection, record string, removed bool) error 
 	return err
 }
 
-// over ends a transaction, of an exchange or not: if it was committed, what it has changed is told, each record once and as it is in
-// the end.
+// over ends a transaction, of an exchange or not: if it was committed, what it has changed is told, each record once
+// and as it is in the end.
 func (h *hub) over(tx *sqlx.Tx, committed, central bool) {
 	h.mu.Lock()
 	changes := h.coming[tx]

@@ -1,5 +1,5 @@
-// Package file is the file that a store lies in: opening it, transactions, the facts that it keeps of itself, the outbox, the
-// clock, backups, and telling listeners what a transaction has changed.
+// Package file is the file that a store lies in: opening it, transactions, the facts that it keeps of itself, the
+// outbox, the clock, backups, and telling listeners what a transaction has changed.
 package file
 
 import (

@@ -93,8 +93,11 @@ func (s *Shelf) Definition(ctx context.Context, r file.Runner, name string) (*de
 			return nil, file.ErrNotEnrolled
 		}
 		if loaded, err := anything(ctx, r); err == nil && !loaded {
-			return nil, fmt.Errorf("%w: this device has not met central since it was enrolled; run an exchange while there "+
-				"is signal", file.ErrNoCollection)
+			return nil, fmt.Errorf(
+				"%w: this device has not met central since it was enrolled; run an exchange while there "+
+					"is signal",
+				file.ErrNoCollection,
+			)
 		}
 		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new",
 			file.ErrNoCollection, name)
@@ -180,8 +183,8 @@ func (s *Shelf) TakeDefinitions(ctx context.Context, definitions wire.Definition
 	})
 }
 
-// callAnew puts the values of records under the names that a new definition has for them. Central's own word of it comes
-// with the next pull, and until then nobody may take a field for empty that is only called otherwise.
+// callAnew puts the values of records under the names that a new definition has for them. Central's own word of it
+// comes with the next pull, and until then nobody may take a field for empty that is only called otherwise.
 func (s *Shelf) callAnew(ctx context.Context, tx *sqlx.Tx, before string, now definition.Definition) error {
 	var old definition.Definition
 	if before == "" {
@@ -206,7 +209,8 @@ func (s *Shelf) callAnew(ctx context.Context, tx *sqlx.Tx, before string, now de
 				return err
 			}
 			last = row.ID
-			if called.Fields == row.Fields && called.UnderFields == row.UnderFields && called.Local == row.Local && called.Marks == row.Marks {
+			if called.Fields == row.Fields && called.UnderFields == row.UnderFields && called.Local == row.Local &&
+				called.Marks == row.Marks {
 				continue
 			}
 			if err := errors.Join(s.WriteStored(ctx, tx, called), s.Note(tx, row.Collection, row.ID, row.Removed)); err != nil {

@@ -225,6 +225,10 @@ func loadBroods(ctx context.Context, tx *sqlx.Tx, all map[string]*definition.Col
 
 // ChildrenQuery finds the children of the record whose id is the argument, by the index on the parent's field.
 func ChildrenQuery(columns string, child definition.Definition) string {
-	return fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND fields->>'$.%s' = ? AND NOT removed`, columns,
-		child.Collection, child.Parent.Field)
+	return fmt.Sprintf(
+		`SELECT %s FROM records WHERE collection = '%s' AND fields->>'$.%s' = ? AND NOT removed`,
+		columns,
+		child.Collection,
+		child.Parent.Field,
+	)
 }

@@ -113,8 +113,13 @@ func (s *Shelf) pendingBelow(ctx context.Context, c *definition.Collection) (map
 			if fields, read = above[at]; read {
 				continue
 			}
-			err := s.DB.GetContext(ctx, &fields, `SELECT fields FROM records WHERE collection = ? AND id = ?`, collection,
-				parent.String())
+			err := s.DB.GetContext(
+				ctx,
+				&fields,
+				`SELECT fields FROM records WHERE collection = ? AND id = ?`,
+				collection,
+				parent.String(),
+			)
 			if errors.Is(err, sql.ErrNoRows) {
 				break
 			}
@@ -154,8 +159,11 @@ func (s *Shelf) Linked(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 				return err
 			}
 			if whole {
-				message = fmt.Sprintf("refers to %s, but there is no such record in %s", definition.Plain(delta[name].To),
-					field.Reference)
+				message = fmt.Sprintf(
+					"refers to %s, but there is no such record in %s",
+					definition.Plain(delta[name].To),
+					field.Reference,
+				)
 			}
 		case err != nil:
 			return err

@@ -168,9 +168,13 @@ func (s *Shelf) keepAnew(ctx context.Context, tx *sqlx.Tx, before string, now de
 		return s.Forget(ctx, tx, now.Collection)
 	case now.Sync.Keep == definition.OnDemand && loaded:
 		// What is here counts as looked up, as of the last pull.
-		_, err := tx.ExecContext(ctx, `UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1),
+		_, err := tx.ExecContext(
+			ctx,
+			`UPDATE records SET confirmed_at = (SELECT pulled_at FROM collections WHERE name = ?1),
 			used_at = (SELECT pulled_at FROM collections WHERE name = ?1)
-			WHERE collection = ?1 AND revision > 0`, now.Collection)
+			WHERE collection = ?1 AND revision > 0`,
+			now.Collection,
+		)
 		return err
 	}
 	return nil

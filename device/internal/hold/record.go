@@ -181,7 +181,13 @@ func (r Stored) Under() (merge.State, error) {
 // LoadStored reads one record; it is [file.ErrNoRecord] when there is none.
 func LoadStored(ctx context.Context, r file.Runner, collection, id string) (Stored, error) {
 	var row Stored
-	err := r.GetContext(ctx, &row, `SELECT `+StoredColumns+` FROM records WHERE collection = ? AND id = ?`, collection, id)
+	err := r.GetContext(
+		ctx,
+		&row,
+		`SELECT `+StoredColumns+` FROM records WHERE collection = ? AND id = ?`,
+		collection,
+		id,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return row, fmt.Errorf("%w: %s in %s", file.ErrNoRecord, id, collection)
 	}
@@ -362,7 +368,11 @@ func (s *Shelf) WriteStored(ctx context.Context, tx *sqlx.Tx, row Stored) error 
 // Fingerprint is [device.Store.Fingerprint].
 func (s *Shelf) Fingerprint(ctx context.Context, collection string) (fingerprint.Set, error) {
 	var set fingerprint.Set
-	rows, err := s.DB.QueryContext(ctx, `SELECT id, fields FROM records WHERE collection = ? AND NOT removed`, collection)
+	rows, err := s.DB.QueryContext(
+		ctx,
+		`SELECT id, fields FROM records WHERE collection = ? AND NOT removed`,
+		collection,
+	)
 	if err != nil {
 		return set, file.StoreError(err)
 	}

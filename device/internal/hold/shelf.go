@@ -1,5 +1,5 @@
-// Package hold is what a device keeps: records as central said last, with what is unsent laid over them, by the definitions
-// that the device has.
+// Package hold is what a device keeps: records as central said last, with what is unsent laid over them, by the
+// definitions that the device has.
 package hold
 
 import (

@@ -113,8 +113,12 @@ func (s *Shelf) Overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 			return under, nil, err
 		}
 		stamp := offset.Turned(s.Turned(q, offset)).Correct(ch.Stamp, s.Now().Add(offset.By))
-		next, decisions := Lay(c.Rules(), view, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
-			Source: change.Source{Incarnation: q.Source(incarnation), Number: ch.Number}})
+		next, decisions := Lay(
+			c.Rules(),
+			view,
+			merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
+				Source: change.Source{Incarnation: q.Source(incarnation), Number: ch.Number}},
+		)
 		view, met = next, append(met, decisions...)
 	}
 	return view, met, nil

@@ -1,5 +1,5 @@
-// Package save is what happens when somebody saves: one transaction puts a change into the outbox and its effect into the view.
-// What central has refused is mended here.
+// Package save is what happens when somebody saves: one transaction puts a change into the outbox and its effect into
+// the view. What central has refused is mended here.
 package save
 
 import "homing/device/internal/people"

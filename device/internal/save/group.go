@@ -101,7 +101,8 @@ func LastNumber(ctx context.Context, tx *sqlx.Tx) (int64, error) {
 // bind makes a group of the changes saved in this transaction since a number; of one alone there is none.
 func (s *Desk) bind(ctx context.Context, tx *sqlx.Tx, since int64) error {
 	var count int
-	if err := tx.GetContext(ctx, &count, `SELECT count(*) FROM outbox WHERE number > ?`, since); err != nil || count < 2 {
+	if err := tx.GetContext(ctx, &count, `SELECT count(*) FROM outbox WHERE number > ?`, since); err != nil ||
+		count < 2 {
 		return err
 	}
 	if count > MaxGroup {

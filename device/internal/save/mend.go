@@ -23,8 +23,16 @@ import (
 // them, and none may be on its way, since central may have taken it already.
 func mendable(ctx context.Context, tx *sqlx.Tx, row hold.Stored, author string) (bool, error) {
 	var is bool
-	err := tx.GetContext(ctx, &is, `SELECT coalesce(sum(state = ? OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
-		FROM outbox WHERE collection = ? AND record = ?`, file.IsRefused, author, row.Collection, row.ID)
+	err := tx.GetContext(
+		ctx,
+		&is,
+		`SELECT coalesce(sum(state = ? OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
+		FROM outbox WHERE collection = ? AND record = ?`,
+		file.IsRefused,
+		author,
+		row.Collection,
+		row.ID,
+	)
 	return is, err
 }
 
@@ -39,7 +47,12 @@ func ownAndHere(ctx context.Context, tx *sqlx.Tx, row hold.Stored, author string
 // mend takes the place of what central has refused of a record, and of what hangs on it: one change that leads from
 // what central has to what the worker wants now. Central's word on a number is final, so the mended change has a new
 // one.
-func (s *Desk) mend(ctx context.Context, tx *sqlx.Tx, row hold.Stored, after record.Fields) (hold.Stored, mended, error) {
+func (s *Desk) mend(
+	ctx context.Context,
+	tx *sqlx.Tx,
+	row hold.Stored,
+	after record.Fields,
+) (hold.Stored, mended, error) {
 	under, err := row.Under()
 	if err != nil {
 		return row, mended{}, err
@@ -90,8 +103,8 @@ type mended struct {
 	delta record.Delta
 }
 
-// sentBefore is a mended change of a record that a restored central has lost: what it had of the record is no longer what the
-// change starts from, so all that the changes said is said again.
+// sentBefore is a mended change of a record that a restored central has lost: what it had of the record is no longer
+// what the change starts from, so all that the changes said is said again.
 func sentBefore(c *definition.Collection, changes []file.Entry, m mended, after record.Fields) (mended, error) {
 	said := mended{kind: change.Edit, base: m.base, delta: record.Delta{}}
 	for _, q := range changes {
@@ -195,8 +208,13 @@ func (s *Desk) mendTogether(ctx context.Context, tx *sqlx.Tx, row hold.Stored, k
 			return row, err
 		}
 		if !free {
-			return row, fmt.Errorf("%w: it was refused together with a change of %s in %s, of which other changes are by "+
-				"somebody else, or on their way to central; exchange first", file.ErrNotAllowed, other.ID, other.Collection)
+			return row, fmt.Errorf(
+				"%w: it was refused together with a change of %s in %s, of which other changes are by "+
+					"somebody else, or on their way to central; exchange first",
+				file.ErrNotAllowed,
+				other.ID,
+				other.Collection,
+			)
 		}
 		if _, err := s.again(ctx, tx, other, known); err != nil {
 			return row, err
@@ -253,8 +271,11 @@ func (s *Desk) refused(ctx context.Context, tx *sqlx.Tx, number int64) (hold.Sto
 		return hold.Stored{}, nil, err
 	}
 	if apart > 0 {
-		return hold.Stored{}, nil, fmt.Errorf("%w: other changes of this record are by somebody else, or on their way to "+
-			"central; exchange first", file.ErrNotAllowed)
+		return hold.Stored{}, nil, fmt.Errorf(
+			"%w: other changes of this record are by somebody else, or on their way to "+
+				"central; exchange first",
+			file.ErrNotAllowed,
+		)
 	}
 	row, err := hold.LoadStored(ctx, tx, queue[0].Collection, queue[0].Record)
 	return row, known, err
@@ -273,8 +294,11 @@ func (s *Desk) Discard(ctx context.Context, number int64, backup string) error {
 		}
 		for _, other := range gone {
 			if free, err := ownAndHere(ctx, tx, other, known[file.FactWorker]); err != nil || !free {
-				return errors.Join(err, fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given "+
-					"up now", file.ErrNotAllowed, other.ID, other.Collection))
+				return errors.Join(
+					err,
+					fmt.Errorf("%w: it stands or falls with a change of %s in %s, which cannot be given "+
+						"up now", file.ErrNotAllowed, other.ID, other.Collection),
+				)
 			}
 		}
 		gone = append(gone, row)

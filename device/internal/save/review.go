@@ -77,9 +77,18 @@ func (s *Desk) Review(ctx context.Context) ([]Queued, error) {
 		if err := json.Unmarshal([]byte(row.View), &view); err != nil {
 			return nil, fmt.Errorf("%w: record %s", file.ErrDamaged, row.Entry.Record)
 		}
-		all[n] = Queued{Number: ch.Number, Collection: ch.Collection, Record: ch.Record, Label: Label(c, ch.Record, view),
-			Kind: ch.Kind, Base: ch.Base,
-			Fields: ch.Fields, EditedAt: ch.EditedAt, Author: ch.Author, Sent: row.State == file.IsSent}
+		all[n] = Queued{
+			Number:     ch.Number,
+			Collection: ch.Collection,
+			Record:     ch.Record,
+			Label:      Label(c, ch.Record, view),
+			Kind:       ch.Kind,
+			Base:       ch.Base,
+			Fields:     ch.Fields,
+			EditedAt:   ch.EditedAt,
+			Author:     ch.Author,
+			Sent:       row.State == file.IsSent,
+		}
 		if all[n].References, err = s.references(ctx, c, ch.Fields); err != nil {
 			return nil, err
 		}

@@ -304,8 +304,11 @@ func deltaOf(before, set record.Fields, cleared []string) record.Delta {
 func invalid(collection string, err error) error {
 	var wrong *record.FieldError
 	if errors.As(err, &wrong) {
-		return &file.InvalidError{Collection: collection, Reasons: []change.Reason{{Field: wrong.Field, Code: change.CodeInvalidValue,
-			Message: wrong.Err.Error()}}}
+		return &file.InvalidError{
+			Collection: collection,
+			Reasons: []change.Reason{{Field: wrong.Field, Code: change.CodeInvalidValue,
+				Message: wrong.Err.Error()}},
+		}
 	}
 	return err
 }
@@ -358,7 +361,11 @@ func (s *Desk) Put(ctx context.Context, tx *sqlx.Tx, row hold.Stored, base int64
 	}
 	row.Pending++
 	row.Removed = kind == change.Remove
-	row.Fields, row.Author, row.Device, row.EditedAt = string(after.JSON()), author, known[file.FactName], file.TimeText(now)
+	row.Fields, row.Author, row.Device, row.EditedAt = string(
+		after.JSON(),
+	), author, known[file.FactName], file.TimeText(
+		now,
+	)
 	if err := s.Note(tx, row.Collection, row.ID, row.Removed); err != nil {
 		return row, err
 	}

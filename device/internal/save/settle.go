@@ -20,7 +20,13 @@ import (
 var ErrNoDispute = fmt.Errorf("%w: nobody disputes this field; it may have been settled", file.ErrNoRecord)
 
 // Settle is [device.Store.Settle].
-func (s *Desk) Settle(ctx context.Context, collection string, id uuid.UUID, field string, value any) (hold.Record, error) {
+func (s *Desk) Settle(
+	ctx context.Context,
+	collection string,
+	id uuid.UUID,
+	field string,
+	value any,
+) (hold.Record, error) {
 	raw, err := json.Marshal(value)
 	if err != nil {
 		return hold.Record{}, err
@@ -56,8 +62,11 @@ func (s *Desk) Settle(ctx context.Context, collection string, id uuid.UUID, fiel
 				return err
 			}
 			if string(to) != "false" {
-				return &file.InvalidError{Collection: collection, Reasons: []change.Reason{{Field: field, Code: change.CodeInvalidValue,
-					Message: "is true, and the record goes, or false"}}}
+				return &file.InvalidError{
+					Collection: collection,
+					Reasons: []change.Reason{{Field: field, Code: change.CodeInvalidValue,
+						Message: "is true, and the record goes, or false"}},
+				}
 			}
 			delta = record.Delta{} // an edit of nothing by whoever knows of the removal: the record stays
 		}

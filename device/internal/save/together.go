@@ -48,8 +48,13 @@ func (s *Desk) removeChildren(ctx context.Context, tx *sqlx.Tx, c *definition.Co
 			return err
 		}
 		if len(ids) > 0 && child.Parent.Removal == definition.RestrictRemoval {
-			return fmt.Errorf("%w: %d of %s, such as %s; remove them first, or move them to another", file.ErrHasChildren, len(ids),
-				child.Title, ids[0])
+			return fmt.Errorf(
+				"%w: %d of %s, such as %s; remove them first, or move them to another",
+				file.ErrHasChildren,
+				len(ids),
+				child.Title,
+				ids[0],
+			)
 		}
 		for _, one := range ids {
 			one, err := uuid.Parse(one)
