@@ -468,7 +468,13 @@ func TestP11AnswersShowOnlyWhatMayBeSeen(t *testing.T) {
 	}
 	hand := newRaw(t, bed, "worker")
 	answer := hand.push(hand.batch(hand.change(1, change.Edit, id, 1, map[string]string{"state": `"closed"`})))[0]
-	if answer.Answer != change.Merged || answer.Record == nil || !answer.Record.Withdrawn ||
+	if answer.Answer != change.Refused || answer.Record != nil || answer.Reasons[0].Code != change.CodeUnknownRecord {
+		t.Errorf("an edit of what its author never saw is answered by %+v", answer)
+	}
+	hold(t, bed, "worker", "ostra")
+	hold(t, bed, "worker", "kell")
+	answer = hand.push(hand.batch(hand.change(2, change.Edit, id, 2, map[string]string{"state": `"closed"`})))[0]
+	if answer.Answer != change.Applied || answer.Record == nil || !answer.Record.Withdrawn ||
 		len(answer.Record.Fields) > 0 || answer.Record.Author != "" {
 		t.Errorf("the answer shows %+v, %+v", answer, answer.Record)
 	}

@@ -95,13 +95,16 @@ func (t trusting) Now() time.Time {
 	return t.Tables.Now()
 }
 
-func (m *inMemory) join(*unit) (string, error) { return "code", nil }
+func (m *inMemory) join(d *unit) (string, error) { return "code", m.hold(d) }
 
-// Each request brings who the people of its device are.
-func (m *inMemory) hold(*unit) error                  { return nil }
-func (m *inMemory) promote(*unit) error               { return nil }
-func (m *inMemory) invite(*unit, rights.Person) error { return nil }
-func (m *inMemory) dismiss(*unit, string) error       { return nil }
+// Each request brings who the people of its device are; the tables keep who they were.
+func (m *inMemory) hold(d *unit) error {
+	m.tables.NotePeople(d.id, d.people())
+	return nil
+}
+func (m *inMemory) promote(d *unit) error                 { return m.hold(d) }
+func (m *inMemory) invite(d *unit, _ rights.Person) error { return m.hold(d) }
+func (m *inMemory) dismiss(d *unit, _ string) error       { return m.hold(d) }
 
 func (m *inMemory) rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error) {
 	return m.changes.PutRows(context.Background(), central.Everything(lead), collection, key, rows)

@@ -454,6 +454,7 @@ func (w *world) calmDown(ctx context.Context) error {
 		for _, d := range w.devices {
 			// What people do about it comes in this order: others may have sent what one would offer or give up.
 			var err error
+			told := len(w.report.Story)
 			switch {
 			case round > 5:
 				err = errors.Join(w.giveUp(ctx, d), w.offer(ctx, d, round))
@@ -465,6 +466,7 @@ func (w *world) calmDown(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			moved = moved || round > 4 && len(w.report.Story) > told
 			before, held := w.accepted, w.fingerprints(ctx, d)
 			if err := errors.Join(w.exchange(ctx, d), w.hear(ctx, d)); err != nil {
 				return err

@@ -73,6 +73,12 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	if l.Known, l.Torn, err = t.Answers(ctx, from.Incarnation, need.Numbers()); err != nil {
 		return nil, l, err
 	}
+	if from.Batch == nil && len(l.Known) > 0 {
+		return nil, l, fault.ErrRaced // numbers of central's own are fresh: what was answered under them is another change
+	}
+	l.Waited = maps.Clone(l.Known)
+	maps.DeleteFunc(l.Known, func(_ int64, kept desk.Kept) bool { return kept.Waits })
+	maps.DeleteFunc(l.Waited, func(_ int64, kept desk.Kept) bool { return !kept.Waits })
 	parents, err := need.Parents(func(c *definition.Collection, ids []uuid.UUID) ([]uuid.UUID, error) {
 		return t.ParentsOf(ctx, c, ids)
 	})
@@ -88,6 +94,14 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	}
 	if l.Children, err = childrenOf(ctx, t, l.Definitions, need.Removed()); err != nil {
 		return nil, l, err
+	}
+	if l.Named, err = named(ctx, t, l, from); err != nil {
+		return nil, l, err
+	}
+	if l.Unseen = need.Unseen(from, l.Rows); len(l.Unseen) > 0 && from.Batch != nil {
+		if l.Pasts, err = pastsOf(ctx, t, from, l.Unseen); err != nil {
+			return nil, l, err
+		}
 	}
 	if l.Counted, err = counted(ctx, t, need, l); err != nil {
 		return nil, l, err
@@ -114,6 +128,49 @@ func childrenOf(ctx context.Context, t Tables, all map[string]*definition.Collec
 		}
 	}
 	return children, nil
+}
+
+// mostNamed is how many of the children of a collection are looked at for one that can be named.
+const mostNamed = 20
+
+// named are those of the children that keep a parent from being removed and that may be named to the sender.
+func named(ctx context.Context, t Tables, l desk.Loaded, from desk.Origin) (map[desk.Key]bool, error) {
+	var keeping []desk.Key
+	for _, children := range l.Children {
+		for _, at := range children[:min(len(children), mostNamed)] {
+			if l.Definitions[at.Collection].Parent.Removal == definition.RestrictRemoval {
+				keeping = append(keeping, at)
+			}
+		}
+	}
+	rows, err := t.Rows(ctx, keeping)
+	if err != nil {
+		return nil, err
+	}
+	all := map[desk.Key]bool{}
+	for at, row := range rows {
+		all[at] = from.People.See(l.Definitions[at.Collection], row.Territories, row.Fields)
+	}
+	return all, nil
+}
+
+// pastsOf is what tells whether the people of a device have seen records that they do not see now.
+func pastsOf(ctx context.Context, t Tables, from desk.Origin, unseen []desk.Key) (p desk.Pasts, err error) {
+	if p.Former, err = t.Former(ctx, from.ID); err != nil {
+		return p, err
+	}
+	if p.Moments, err = t.Moments(ctx, unseen); err != nil {
+		return p, err
+	}
+	p.Definitions = map[string][]desk.Formerly{}
+	for _, at := range unseen {
+		if p.Definitions[at.Collection] == nil {
+			if p.Definitions[at.Collection], err = t.Formerly(ctx, at.Collection); err != nil {
+				return p, err
+			}
+		}
+	}
+	return p, nil
 }
 
 func counted(ctx context.Context, t Tables, need desk.Need, l desk.Loaded) (map[desk.Key][]desk.Child, error) {

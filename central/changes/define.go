@@ -149,7 +149,10 @@ func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old de
 	const chunk = 500
 	from := c.mine(fleet.Everything(author))
 	renames := maps.Clone(next.Carry.Rename)
-	from.Finish = func(before merge.State, edit merge.Edit, out *merge.Outcome) { out.CarryOver(before, edit, renames) }
+	from.Finish = func(before merge.State, edit merge.Edit, out *merge.Outcome) {
+		out.CarryOver(before, edit, renames)
+		out.State.Removed = before.Removed
+	}
 	var changes []change.Change
 	send := func() error {
 		if len(changes) == 0 {
@@ -168,12 +171,20 @@ func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old de
 		changes = changes[:0]
 		return err
 	}
-	err := carried(ctx, t, old, next, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
+	// What was removed is carried over, too: an edit may outlive the removal.
+	err := carried(ctx, t, old, next, true, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
+		if row.Removed && wrong != nil {
+			return nil
+		}
 		delta := record.Diff(row.Fields, now)
 		if wrong != nil || len(delta) == 0 {
 			return wrong
 		}
-		changes = append(changes, change.Change{Collection: old.Collection, Record: id, Kind: change.Edit, Base: row.Revision,
+		kind := change.Edit
+		if row.Removed {
+			kind = change.Add // an edit of what was removed is refused; it stays removed all the same
+		}
+		changes = append(changes, change.Change{Collection: old.Collection, Record: id, Kind: kind, Base: row.Revision,
 			Fields: delta, Stamp: clock.At(from.Received), EditedAt: from.Received, Author: author})
 		if len(changes) < chunk {
 			return nil

@@ -149,13 +149,13 @@ func (c *Changes) shape(ctx context.Context, t Tables, who fleet.Person,
 	}
 	ch.EditedAt = c.ground.Now()
 	ch.Stamp = clock.At(ch.EditedAt)
-	if err := directFields(ctx, t, collection, ch.Fields); err != nil {
+	if err := directFields(ctx, t, who, definitions, collection, ch.Fields); err != nil {
 		return nil, nil, err
 	}
 	if write.Kind != change.Remove {
 		return []change.Change{ch}, current, nil
 	}
-	changes, err := cascade(ctx, t, definitions, ch, write.WithChildren)
+	changes, err := cascade(ctx, t, who, definitions, ch, write.WithChildren)
 	return changes, current, err
 }
 
@@ -251,8 +251,8 @@ func settling(field string, base int64, current *desk.Row) error {
 
 // cascade gives the removal of a record and of those that go with it, children first. At central nobody is without
 // signal: whoever removes here sees what is there.
-func cascade(ctx context.Context, t Tables, definitions map[string]*definition.Collection, top change.Change,
-	withChildren bool) ([]change.Change, error) {
+func cascade(ctx context.Context, t Tables, who fleet.Person, definitions map[string]*definition.Collection,
+	top change.Change, withChildren bool) ([]change.Change, error) {
 	order, err := desk.Descend(definitions, desk.Key{Collection: top.Collection, ID: top.Record},
 		func(child *definition.Collection, parents []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
 			return t.ChildrenOf(ctx, child, parents)
@@ -264,12 +264,18 @@ func cascade(ctx context.Context, t Tables, definitions map[string]*definition.C
 		return nil, err
 	}
 	below := order[:len(order)-1]
-	if len(below) > 0 && !withChildren {
-		return nil, alsoGo(below)
-	}
 	rows, err := t.Rows(ctx, below)
 	if err != nil {
 		return nil, err
+	}
+	for at, row := range rows {
+		if !sight.Alone(who).See(definitions[at.Collection], row.Territories, row.Fields) {
+			return nil, fault.Fail(fault.NotAllowed, "something that you may not see belongs to this record and would go with it; "+
+				"let somebody remove it who may see both")
+		}
+	}
+	if len(below) > 0 && !withChildren {
+		return nil, alsoGo(below)
 	}
 	first, err := t.DirectNumbers(ctx, len(below))
 	if err != nil {
@@ -303,7 +309,8 @@ func alsoGo(below []desk.Key) error {
 }
 
 // directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.
-func directFields(ctx context.Context, t Tables, collection *definition.Collection, delta record.Delta) error {
+func directFields(ctx context.Context, t Tables, who fleet.Person, definitions map[string]*definition.Collection,
+	collection *definition.Collection, delta record.Delta) error {
 	if collection == nil {
 		return nil
 	}
@@ -325,7 +332,7 @@ func directFields(ctx context.Context, t Tables, collection *definition.Collecti
 			continue
 		}
 		text := definition.Plain(delta[name].To)
-		there, err := refersToSomething(ctx, t, field.Reference, text)
+		there, err := refersToSomething(ctx, t, who, definitions[field.Reference], text)
 		if err != nil {
 			return err
 		}
@@ -340,12 +347,15 @@ func directFields(ctx context.Context, t Tables, collection *definition.Collecti
 	return fault.Refused(reasons)
 }
 
-func refersToSomething(ctx context.Context, t Tables, collection, text string) (bool, error) {
+// refersToSomething says whether there is a record by that id which somebody may see.
+func refersToSomething(ctx context.Context, t Tables, who fleet.Person, target *definition.Collection,
+	text string) (bool, error) {
 	id, err := uuid.Parse(text)
-	if err != nil {
+	if err != nil || target == nil {
 		return false, nil
 	}
-	at := desk.Key{Collection: collection, ID: id}
+	at := desk.Key{Collection: target.Definition.Collection, ID: id}
 	rows, err := t.Rows(ctx, []desk.Key{at})
-	return rows[at] != nil && !rows[at].Removed, err
+	row := rows[at]
+	return row != nil && !row.Removed && sight.Alone(who).See(target, row.Territories, row.Fields), err
 }

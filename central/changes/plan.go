@@ -77,7 +77,7 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 	}
 	p.Outcome, p.Version, p.Differences = "changed", old.Version+1, definition.Differences(old.Definition, next.Definition)
 	broken := map[string]*Breakage{}
-	err = carried(ctx, t, old.Definition, next, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
+	err = carried(ctx, t, old.Definition, next, false, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
 		p.Records++
 		reasons := newReasons(old, next, row.Fields, now, wrong)
 		if len(reasons) == 0 && len(record.Diff(row.Fields, now)) > 0 {
@@ -127,10 +127,11 @@ func tooDear(next *definition.Collection, fields record.Fields) (reasons []chang
 	return reasons
 }
 
-// carried goes through all records of a collection and gives each as it is and as the new version has it.
-func carried(ctx context.Context, t Tables, old definition.Definition, next *definition.Collection,
+// carried goes through the records of a collection, with those that were removed if asked, and gives each as it is and
+// as the new version has it.
+func carried(ctx context.Context, t Tables, old definition.Definition, next *definition.Collection, removed bool,
 	take func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error) error {
-	return t.Each(ctx, old.Collection, false, func(id uuid.UUID, row *desk.Row) error {
+	return t.Each(ctx, old.Collection, removed, func(id uuid.UUID, row *desk.Row) error {
 		now, wrong := next.CarryOver(old, row.Fields)
 		return take(id, row, now, wrong)
 	})

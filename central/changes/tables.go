@@ -67,6 +67,12 @@ type Loading interface {
 	Draw(ctx context.Context, series desk.Series, count int) ([]int64, error)
 	// Advance lets a series go on behind a number. It never sets the series back.
 	Advance(ctx context.Context, series desk.Series, behind int64) error
+	// Former are the people that a device had before, the latest last.
+	Former(ctx context.Context, device uuid.UUID) ([]desk.Former, error)
+	// Moments are what records were at each of their revisions.
+	Moments(ctx context.Context, of []desk.Key) (map[desk.Key][]desk.Moment, error)
+	// Formerly are all versions of a definition, the current one last.
+	Formerly(ctx context.Context, collection string) ([]desk.Formerly, error)
 	// DirectNumbers takes the next numbers of changes made at central itself, and gives the first.
 	DirectNumbers(ctx context.Context, count int) (first int64, err error)
 }

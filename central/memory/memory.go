@@ -20,6 +20,7 @@ import (
 	"homing/core/desk"
 	"homing/core/record"
 	"homing/core/rights"
+	"homing/core/sight"
 	"homing/wire"
 )
 
@@ -45,6 +46,9 @@ type Tables struct {
 	answers     map[uuid.UUID]map[int64]desk.Kept
 	torn        map[uuid.UUID]bool
 	series      map[desk.Series]int64 // the last number that was given
+	formerly    map[string][]desk.Formerly
+	people      map[uuid.UUID]sight.Askers // of each device
+	former      map[uuid.UUID][]desk.Former
 }
 
 // Faults are mistakes that a central might make.
@@ -73,7 +77,8 @@ type row struct {
 func New(now func() time.Time, newID func() uuid.UUID) *Tables {
 	return &Tables{Generation: newID(), now: now, newID: newID, source: newID(), definitions: map[string]*definition.Collection{},
 		heads: map[string]int64{}, left: map[string][]left{}, rows: map[desk.Key]*row{}, answers: map[uuid.UUID]map[int64]desk.Kept{},
-		torn: map[uuid.UUID]bool{}, series: map[desk.Series]int64{}}
+		torn: map[uuid.UUID]bool{}, series: map[desk.Series]int64{}, formerly: map[string][]desk.Formerly{},
+		people: map[uuid.UUID]sight.Askers{}, former: map[uuid.UUID][]desk.Former{}}
 }
 
 // Change is [changes.Ground.Change].
@@ -222,6 +227,41 @@ func (m *Tables) Advance(_ context.Context, series desk.Series, behind int64) er
 	return nil
 }
 
+// NotePeople says whom a device has from now on.
+func (m *Tables) NotePeople(device uuid.UUID, people sight.Askers) {
+	if before := m.people[device]; before != nil && before.Digest() != people.Digest() {
+		m.former[device] = append(slices.Clip(m.former[device]), desk.Former{People: before, Until: m.now()})
+	}
+	m.people[device] = slices.Clone(people)
+}
+
+// Former is [changes.Loading.Former].
+func (m *Tables) Former(_ context.Context, device uuid.UUID) ([]desk.Former, error) {
+	return m.former[device], nil
+}
+
+// Moments is [changes.Loading.Moments].
+func (m *Tables) Moments(_ context.Context, of []desk.Key) (map[desk.Key][]desk.Moment, error) {
+	all := map[desk.Key][]desk.Moment{}
+	for _, v := range m.history {
+		if !slices.Contains(of, v.Key) {
+			continue
+		}
+		fields, past := record.Fields{}, all[v.Key]
+		if n := len(past); n > 0 {
+			fields, past[n-1].Until = past[n-1].Fields, v.ReceivedAt
+		}
+		all[v.Key] = append(past, desk.Moment{Revision: v.Revision, Fields: fields.Apply(v.Delta), Source: v.Source,
+			From: v.ReceivedAt})
+	}
+	return all, nil
+}
+
+// Formerly is [changes.Loading.Formerly].
+func (m *Tables) Formerly(_ context.Context, collection string) ([]desk.Formerly, error) {
+	return m.formerly[collection], nil
+}
+
 // DirectNumbers is [changes.Loading.DirectNumbers].
 func (m *Tables) DirectNumbers(_ context.Context, count int) (first int64, err error) {
 	m.directs += int64(count)
@@ -256,7 +296,7 @@ func (m *Tables) Write(_ context.Context, d *desk.Decided) error {
 	}
 	for _, one := range d.Conclusions {
 		m.answers[d.Origin.Incarnation][one.Number] = desk.Kept{Number: one.Number, Digest: one.Digest,
-			Answer: marshal(d.Answers[one.At])}
+			Answer: marshal(d.Answers[one.At]), Waits: one.Waits}
 	}
 	m.torn[d.Origin.Incarnation] = m.torn[d.Origin.Incarnation] || d.Torn
 	return nil
@@ -315,6 +355,7 @@ func (m *Tables) Disputed(_ context.Context, at desk.Key) (past []desk.Accepted,
 func (m *Tables) PutDefinition(_ context.Context, _ string, c *definition.Collection, _ bool) error {
 	name := c.Definition.Collection
 	m.definitions[name] = c
+	m.formerly[name] = append(slices.Clip(m.formerly[name]), desk.Formerly{Collection: c, From: m.now()})
 	m.heads[name] += 0
 	for field, looks := range c.SeriesFields() {
 		series := desk.Series{Collection: name, Field: field}

@@ -34,7 +34,8 @@ func (m *Tables) History() []desk.Accepted { return m.history }
 func (m *Tables) Backup() *Tables {
 	copied := *m
 	copied.definitions, copied.heads, copied.series = maps.Clone(m.definitions), maps.Clone(m.heads), maps.Clone(m.series)
-	copied.left = maps.Clone(m.left)
+	copied.left, copied.formerly = maps.Clone(m.left), maps.Clone(m.formerly)
+	copied.people, copied.former = maps.Clone(m.people), maps.Clone(m.former)
 	copied.history, copied.torn = slices.Clone(m.history), maps.Clone(m.torn)
 	copied.rows, copied.answers = map[desk.Key]*row{}, map[uuid.UUID]map[int64]desk.Kept{}
 	for at, r := range m.rows {

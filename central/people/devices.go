@@ -137,6 +137,19 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 	return got, nil
 }
 
+// keepFormer keeps who the people of some devices are and what they may, before that changes: their stores may hold
+// what these people saw, and may bring changes to it that were made without signal. Which says which devices.
+func keepFormer(ctx context.Context, tx *postgres.Tx, now time.Time, which string, args ...any) error {
+	_, err := tx.ExecContext(ctx, `
+		INSERT INTO former_people (device, people, until)
+		SELECT k.device, json_agg(json_build_object('name', w.name, 'role', w.role, 'territories', w.territories)), $1
+			FROM device_workers k JOIN workers w ON w.name = k.worker WHERE k.device IN (`+which+`) GROUP BY k.device`,
+		append([]any{now}, args...)...)
+	return err
+}
+
+const devicesOfWorker = `SELECT device FROM device_workers WHERE worker = $2`
+
 func addPerson(ctx context.Context, tx *postgres.Tx, device uuid.UUID, worker string, now time.Time) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO device_workers (device, worker, added_at) VALUES ($1, $2, $3)
 			ON CONFLICT DO NOTHING`, device, worker, now)
@@ -170,6 +183,8 @@ func takeOver(ctx context.Context, tx *postgres.Tx, device uuid.UUID, token stri
 		return err
 	}
 	for _, statement := range []string{
+		`INSERT INTO former_people (device, people, until) SELECT $1, people, until FROM former_people WHERE device = $2
+			ORDER BY until, place`,
 		`UPDATE incarnations SET device = $1 WHERE device = $2`,
 		`INSERT INTO device_workers (device, worker, added_at) SELECT $1, worker, added_at
 			FROM device_workers WHERE device = $2 ON CONFLICT DO NOTHING`,
@@ -209,6 +224,9 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 		if err != nil {
 			return err
 		}
+		if err := keepFormer(ctx, tx, c.db.Now(), `$2`, device.ID); err != nil {
+			return err
+		}
 		if err := addPerson(ctx, tx, device.ID, worker, c.db.Now()); err != nil {
 			return err
 		}
@@ -223,14 +241,23 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 
 // Leave takes a worker off a shared device. Whoever enrolled it stays.
 func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) error {
-	done, err := c.db.ExecContext(ctx, `DELETE FROM device_workers k USING devices d
-			WHERE d.id = k.device AND k.device = $1 AND k.worker = $2 AND d.worker <> $2`, device, worker)
+	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		if err := keepFormer(ctx, tx, c.db.Now(), `$2`, device); err != nil {
+			return err
+		}
+		done, err := tx.ExecContext(ctx, `DELETE FROM device_workers k USING devices d
+				WHERE d.id = k.device AND k.device = $1 AND k.worker = $2 AND d.worker <> $2`, device, worker)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fault.Fail(fault.NotFound, "%s is not a further worker of this device; whoever enrolled it "+
+				"stays until it is revoked", worker), err)
+		}
+		return nil
+	})
 	if err != nil {
 		return err
-	}
-	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(fault.Fail(fault.NotFound, "%s is not a further worker of this device; whoever enrolled it "+
-			"stays until it is revoked", worker), err)
 	}
 	c.db.Announce(ctx, fleet.Event{Devices: true})
 	return nil

@@ -125,6 +125,9 @@ func (c *People) HoldTerritories(ctx context.Context, name string, territories [
 	}
 	territories = append([]string{}, territories...) // an empty list, where there is none
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
+			return err
+		}
 		done, err := tx.ExecContext(ctx, `UPDATE workers SET territories = $2 WHERE name = $1`, name, territories)
 		if err != nil {
 			return err
@@ -155,6 +158,9 @@ func (c *People) SetRole(ctx context.Context, name string, role rights.Role) err
 		}
 		if role != rights.Admin && slices.Equal(admins, []string{name}) {
 			return fault.Fail(fault.Clash, "%s is the only admin who can sign in; make somebody else an admin first", name)
+		}
+		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
+			return err
 		}
 		done, err := tx.ExecContext(ctx, `UPDATE workers SET role = $2 WHERE name = $1`, name, role)
 		if err != nil {

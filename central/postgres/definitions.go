@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"homing/central/fault"
 	"homing/core/definition"
+	"homing/core/desk"
 )
 
 // Querier is a transaction or the database itself.
@@ -50,24 +52,54 @@ func (d *DB) definitions(ctx context.Context, q Querier) (map[string]*definition
 	if err := q.SelectContext(ctx, &rows, `SELECT name, doc FROM collections`); err != nil {
 		return nil, err
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	current := make(map[string]*definition.Collection, len(rows))
 	for _, row := range rows {
-		if d.compiled[string(row.Doc)] == nil {
-			var doc definition.Definition
-			if err := json.Unmarshal(row.Doc, &doc); err != nil {
-				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
-			}
-			compiled, err := doc.Compile()
-			if err != nil {
-				return nil, fmt.Errorf("stored definition of %s: %w", row.Name, err)
-			}
-			d.compiled[string(row.Doc)] = compiled
+		compiled, err := d.compile(row.Name, row.Doc)
+		if err != nil {
+			return nil, err
 		}
-		current[row.Name] = d.compiled[string(row.Doc)]
+		current[row.Name] = compiled
 	}
 	return current, nil
+}
+
+func (d *DB) compile(name string, text []byte) (*definition.Collection, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if known := d.compiled[string(text)]; known != nil {
+		return known, nil
+	}
+	var doc definition.Definition
+	if err := json.Unmarshal(text, &doc); err != nil {
+		return nil, fmt.Errorf("stored definition of %s: %w", name, err)
+	}
+	compiled, err := doc.Compile()
+	if err != nil {
+		return nil, fmt.Errorf("stored definition of %s: %w", name, err)
+	}
+	d.compiled[string(text)] = compiled
+	return compiled, nil
+}
+
+// Formerly is [changes.Loading.Formerly].
+func (t *Tx) Formerly(ctx context.Context, collection string) ([]desk.Formerly, error) {
+	var rows []struct {
+		Doc       []byte    `db:"doc"`
+		DefinedAt time.Time `db:"defined_at"`
+	}
+	if err := t.SelectContext(ctx, &rows, `SELECT doc, defined_at FROM definitions WHERE collection = $1 ORDER BY version`,
+		collection); err != nil {
+		return nil, err
+	}
+	all := make([]desk.Formerly, len(rows))
+	for n, row := range rows {
+		compiled, err := t.db.compile(collection, row.Doc)
+		if err != nil {
+			return nil, err
+		}
+		all[n] = desk.Formerly{Collection: compiled, From: row.DefinedAt}
+	}
+	return all, nil
 }
 
 // PutDefinition is [changes.Defining.PutDefinition].

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -35,6 +36,63 @@ func FieldsAt(ctx context.Context, q Querier, at desk.Key, revision int64) (reco
 		fields = fields.Apply(delta)
 	}
 	return fields, nil
+}
+
+// Moments is [changes.Loading.Moments].
+func (t *Tx) Moments(ctx context.Context, of []desk.Key) (map[desk.Key][]desk.Moment, error) {
+	collections, records := make([]string, len(of)), make([]string, len(of))
+	for n, at := range of {
+		collections[n], records[n] = at.Collection, at.ID.String()
+	}
+	var rows []struct {
+		Collection  string    `db:"collection"`
+		Record      uuid.UUID `db:"record"`
+		Revision    int64     `db:"revision"`
+		Delta       []byte    `db:"delta"`
+		Incarnation uuid.UUID `db:"incarnation"`
+		Number      int64     `db:"number"`
+		ReceivedAt  time.Time `db:"received_at"`
+	}
+	if err := t.SelectContext(ctx, &rows, `SELECT collection, record, revision, delta, incarnation, number, received_at
+		FROM versions JOIN unnest($1::text[], $2::uuid[]) AS w (collection, record) USING (collection, record)
+		ORDER BY collection, record, revision`, collections, records); err != nil {
+		return nil, err
+	}
+	all := map[desk.Key][]desk.Moment{}
+	for _, r := range rows {
+		var delta record.Delta
+		if err := json.Unmarshal(r.Delta, &delta); err != nil {
+			return nil, fmt.Errorf("stored version of %s: %w", r.Record, err)
+		}
+		at := desk.Key{Collection: r.Collection, ID: r.Record}
+		fields, past := record.Fields{}, all[at]
+		if n := len(past); n > 0 {
+			fields, past[n-1].Until = past[n-1].Fields, r.ReceivedAt
+		}
+		all[at] = append(past, desk.Moment{Revision: r.Revision, Fields: fields.Apply(delta), From: r.ReceivedAt,
+			Source: change.Source{Incarnation: r.Incarnation, Number: r.Number}})
+	}
+	return all, nil
+}
+
+// Former is [changes.Loading.Former].
+func (t *Tx) Former(ctx context.Context, device uuid.UUID) ([]desk.Former, error) {
+	var rows []struct {
+		People []byte    `db:"people"`
+		Until  time.Time `db:"until"`
+	}
+	if err := t.SelectContext(ctx, &rows, `SELECT people, until FROM former_people WHERE device = $1 ORDER BY until, place`,
+		device); err != nil {
+		return nil, err
+	}
+	all := make([]desk.Former, len(rows))
+	for n, r := range rows {
+		all[n].Until = r.Until
+		if err := json.Unmarshal(r.People, &all[n].People); err != nil {
+			return nil, fmt.Errorf("stored people of the device %s: %w", device, err)
+		}
+	}
+	return all, nil
 }
 
 // Disputed is [changes.Finding.Disputed].

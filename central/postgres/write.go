@@ -25,7 +25,7 @@ func (t *Tx) Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64
 		return nil, false, err
 	}
 	var rows []desk.Kept
-	err := t.SelectContext(ctx, &rows, `SELECT number, digest, answer
+	err := t.SelectContext(ctx, &rows, `SELECT number, digest, answer, waits
 			FROM answers WHERE incarnation = $1 AND number = ANY($2)`, incarnation, numbers)
 	known := make(map[int64]desk.Kept, len(rows))
 	for _, r := range rows {
@@ -216,17 +216,19 @@ func (t *Tx) writeAnswers(ctx context.Context, d *desk.Decided) error {
 	if len(d.Conclusions) == 0 {
 		return nil
 	}
-	numbers, digests, answers := make([]int64, len(d.Conclusions)), make([][]byte, len(d.Conclusions)), make([]string, len(d.Conclusions))
+	size := len(d.Conclusions)
+	numbers, digests, answers, waits := make([]int64, size), make([][]byte, size), make([]string, size), make([]bool, size)
 	for n, one := range d.Conclusions {
-		numbers[n], digests[n], answers[n] = one.Number, one.Digest, marshal(d.Answers[one.At])
+		numbers[n], digests[n], answers[n], waits[n] = one.Number, one.Digest, marshal(d.Answers[one.At]), one.Waits
 		if digests[n] == nil {
 			digests[n] = []byte{}
 		}
 	}
 	done, err := t.ExecContext(ctx, `
-		INSERT INTO answers (incarnation, number, digest, answer)
-		SELECT $1, u.* FROM unnest($2::bigint[], $3::bytea[],
-			$4::json[]) u ON CONFLICT DO NOTHING`, d.Origin.Incarnation, numbers, digests, answers)
+		INSERT INTO answers (incarnation, number, digest, answer, waits)
+		SELECT $1, u.* FROM unnest($2::bigint[], $3::bytea[], $4::json[], $5::boolean[]) u
+		ON CONFLICT (incarnation, number) DO UPDATE SET digest = excluded.digest, answer = excluded.answer,
+			waits = excluded.waits WHERE answers.waits`, d.Origin.Incarnation, numbers, digests, answers, waits)
 	if err != nil {
 		return err
 	}

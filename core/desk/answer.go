@@ -46,6 +46,7 @@ type Kept struct {
 	Number int64  `db:"number"`
 	Digest []byte `db:"digest"` // of the change; empty for one that was folded into another: nobody knows what it said
 	Answer []byte `db:"answer"` // JSON
+	Waits  bool   `db:"waits"`  // no answer yet: only what the change says is known
 }
 
 func refusal(number int64, code, format string, args ...any) Answer {

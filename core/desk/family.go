@@ -67,7 +67,7 @@ func (d *desk) family(c *definition.Collection, at Key, current *Row,
 	up := d.read.Rows[parent]
 	waits := change.Reason{Field: c.Parent.Field, Code: change.CodeHangsOnParent}
 	switch {
-	case up == nil || !up.Exists():
+	case up == nil || !up.Exists() || !d.known(parent):
 		waits.Message = fmt.Sprintf("central has no record %s in %s: it has not come yet, or it was refused; "+
 			"when it is there, this goes in", parent.ID, parent.Collection)
 	case up.Removed && c.Parent.Removal != definition.KeepChildren:
@@ -87,8 +87,12 @@ func (d *desk) removeParent(at Key, current *Row, out *merge.Outcome) (change.Ve
 		c := d.read.Definitions[child.Collection]
 		switch c.Parent.Removal {
 		case definition.RestrictRemoval:
+			such := ""
+			if d.read.Named[child] {
+				such = fmt.Sprintf(", such as %s", child.ID)
+			}
 			return change.Refused, reason(change.CodeHasChildren,
-				"records of %s still belong to this one, such as %s; remove them first, or move them to another", c.Title, child.ID)
+				"records of %s still belong to this one%s; remove them first, or move them to another", c.Title, such)
 		case definition.RemoveChildren:
 			out.State.Removed, out.State.Marks = false, current.Marks
 			out.Verdict = change.Merged

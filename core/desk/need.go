@@ -17,6 +17,8 @@ type Loaded struct {
 	Definitions map[string]*definition.Collection
 	// Known are the answers that central has given to these changes, or to changes that they fold, by number.
 	Known map[int64]Kept
+	// Waited are those of the changes that had to wait when they came before.
+	Waited map[int64]Kept
 	// Torn says that two stores have used the numbers of this incarnation.
 	Torn bool
 	// Rows are the records that the items touch, their parents as they are and as they would be, and whoever counts these
@@ -24,8 +26,14 @@ type Loaded struct {
 	Rows map[Key]*Row
 	// Children are those of the records that are to be removed.
 	Children map[Key][]Key
+	// Named are those of the children that keep their parent from being removed and that the sender may see.
+	Named map[Key]bool
 	// Counted are the children that the totals of loaded records count, by the parent.
 	Counted map[Key][]Child
+	// Pasts tell of the records that the sender does not see now.
+	Pasts Pasts
+	// Unseen are these records.
+	Unseen []Key
 	// Numbers are drawn for each series, by collection and field.
 	Numbers map[Series][]string
 }

@@ -19,6 +19,12 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 		return verdict, reasons
 	}
 	current := d.read.Rows[at]
+	if current != nil && !d.touchable(at, d.rebase(ch.Base, current)) {
+		if ch.Kind == change.Add {
+			return change.Refused, reason(change.CodeNotAllowed, "the id %s cannot be used; save it as another record", at.ID)
+		}
+		current = nil // for who may not see it, it is not there
+	}
 	if current == nil {
 		// After a restore, whoever added the record offers it again.
 		hangs := d.failedAdds[at] || ch.Base == 0 || d.from.Restores > 0
@@ -44,6 +50,7 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	if d.from.Finish != nil {
 		d.from.Finish(current.State, edit, &out)
 	}
+	d.holdBack(collection, at, current, edit, &out)
 	if verdict, reasons := d.family(collection, at, current, &out); verdict != "" {
 		return verdict, reasons
 	}
@@ -62,6 +69,10 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	next := *current
 	if err := next.Move(collection, out.State); err != nil {
 		return change.Refused, reason(change.CodeInvalidValue, "%v", err)
+	}
+	if d.takesOver(collection, at, out.State.Fields) {
+		return change.Refused, reason(change.CodeNotAllowed, "the record is not covered any more, and others have worked on it; "+
+			"let somebody who covers it bring it back")
 	}
 	if dropped && out.Verdict == change.Applied {
 		out.Verdict = change.Merged

@@ -19,6 +19,8 @@ import (
 // Origin is where changes come from.
 type Origin struct {
 	Incarnation uuid.UUID
+	Stores      []uuid.UUID  // all incarnations that the device has had; nil for changes made at central itself
+	ID          uuid.UUID    // the device's
 	Device      string       // name; empty for changes made at central itself
 	Batch       *uuid.UUID   // nil for changes made at central itself
 	People      sight.Askers // who may have made them: whoever enrolled the device first, or the one who writes at central
@@ -53,7 +55,7 @@ type Decided struct {
 	Origin      Origin
 	Items       []Item       // in their present form
 	Answers     []Answer     // one for each item
-	Conclusions []Conclusion // answers to be kept for good
+	Conclusions []Conclusion // answers to be kept
 	Versions    []*Version
 	Rows        map[Key]*Row
 	Computed    map[Key]bool // rows whose computed values have changed
@@ -63,11 +65,12 @@ type Decided struct {
 	definitions map[string]*definition.Collection
 }
 
-// Conclusion is an answer that is kept for good.
+// Conclusion is an answer that is kept.
 type Conclusion struct {
 	Number int64
 	Digest []byte // empty for a change that was folded into another and is not known
 	At     int    // index among the answers
+	Waits  bool   // the answer is not for good: the change waits
 }
 
 // Changed says whether a version is the last of its record in this batch, so that the record is written as it left it.
@@ -104,6 +107,7 @@ type desk struct {
 	out  *Decided
 
 	fresh      map[int64]Conclusion     // answers of this batch, by number
+	unseen     map[Key]bool             // records that the sender did not see when the batch came
 	failedAdds map[Key]bool             // records whose adds this batch refused
 	waits      map[Key]map[int64]bool   // the numbers of changes that wait
 	assigned   map[assignment]string    // numbers of series that were given to records
@@ -114,7 +118,7 @@ type desk struct {
 // Work decides about items, in the form in which a [Need] gives them.
 func Work(from Origin, items []Item, read Loaded) *Decided {
 	d := &desk{from: from, read: read, fresh: map[int64]Conclusion{}, failedAdds: map[Key]bool{},
-		waits:    map[Key]map[int64]bool{},
+		waits: map[Key]map[int64]bool{}, unseen: map[Key]bool{},
 		assigned: map[assignment]string{}, below: map[Key]map[Key]struct{}{}, hangs: map[Key]Key{}}
 	if d.read.Rows == nil {
 		d.read.Rows = map[Key]*Row{}
@@ -122,10 +126,14 @@ func Work(from Origin, items []Item, read Loaded) *Decided {
 	d.out = &Decided{Origin: from, Items: items, Answers: make([]Answer, len(items)), Rows: d.read.Rows,
 		Computed: map[Key]bool{},
 		Torn:     read.Torn, definitions: read.Definitions}
+	for _, at := range read.Unseen {
+		d.unseen[at] = true
+	}
 	for at, row := range d.read.Rows {
 		d.hang(at, row)
 	}
 	d.workAll(items)
+	d.noteWaiting(items)
 	d.computeTouched()
 	return d.out
 }
@@ -139,6 +147,11 @@ func (d *desk) work(n int, it Item) {
 	ch := it.Change
 	if kept, known := d.read.Known[ch.Number]; known {
 		d.repeat(n, it, kept)
+		return
+	}
+	if kept, waited := d.read.Waited[ch.Number]; waited && !bytes.Equal(kept.Digest, it.Digest) {
+		d.out.Torn = true
+		d.out.Answers[n] = reused(ch.Number)
 		return
 	}
 	if same, twice := d.fresh[ch.Number]; twice { // the batch itself holds it twice
@@ -198,9 +211,7 @@ func (d *desk) repeat(n int, it Item, kept Kept) {
 	number := it.Change.Number
 	if len(kept.Digest) > 0 && !bytes.Equal(kept.Digest, it.Digest) {
 		d.out.Torn = true
-		d.out.Answers[n] = refusal(number, change.CodeNumberReused,
-			"change %d was sent before with other content; a copied or restored local store must be given a new incarnation",
-			number)
+		d.out.Answers[n] = reused(number)
 		return
 	}
 	var answer Answer
@@ -219,6 +230,22 @@ func (d *desk) repeat(n int, it Item, kept Kept) {
 		answer.Record = d.shown(at, now, answer.Record != nil)
 	}
 	d.out.Answers[n] = answer
+}
+
+func reused(number int64) Answer {
+	return refusal(number, change.CodeNumberReused,
+		"change %d was sent before with other content; a copied or restored local store must be given a new incarnation", number)
+}
+
+// noteWaiting keeps what the changes say that still wait, so that a copy of the store cannot say something else under
+// their numbers.
+func (d *desk) noteWaiting(items []Item) {
+	for n, it := range items {
+		_, known := d.read.Waited[it.Change.Number]
+		if it.Unreadable == nil && d.waiting(n) && !known && !d.answered(it.Change.Number) {
+			d.hold(Conclusion{Number: it.Change.Number, Digest: it.Digest, At: n, Waits: true})
+		}
+	}
 }
 
 // shown is a record for the answer to whoever changed it, where it brings anything; of one that they may not see, it

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 
 	"homing/core/change"
 )
@@ -84,5 +85,37 @@ func (d *Dispute) Join(mine Candidate, direct bool) {
 func (o *Outcome) disputeRemoval(open Dispute, removal Mark, direct bool) {
 	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.Side()}, direct)
 	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
+	o.Verdict = change.Held
+}
+
+// Hold undoes what an edit made of a field, and lets a person settle between that and what stood there before.
+func (o *Outcome) Hold(before State, edit Edit, field string) {
+	open, disputed := before.Marks.Disputes[field]
+	if !disputed {
+		open = Dispute{Opened: o.State.Revision, Base: edit.Fields[field].From}
+	}
+	mark := Mark{Revision: o.State.Revision, Source: edit.Source, Stamp: edit.Stamp}
+	open.Join(Candidate{Value: edit.Fields[field].To, Side: mark.Side()}, edit.Direct)
+
+	o.State.Fields, o.Delta = maps.Clone(o.State.Fields), maps.Clone(o.Delta)
+	if was := before.Fields[field]; was != nil {
+		o.State.Fields[field] = was
+	} else {
+		delete(o.State.Fields, field)
+	}
+	delete(o.Delta, field)
+	within := func(path string) bool { return path == field || strings.HasPrefix(path, field+"/") }
+	marks := maps.Clone(o.State.Marks.Fields)
+	maps.DeleteFunc(marks, func(path string, _ Mark) bool { return within(path) })
+	for path, was := range before.Marks.Fields {
+		if within(path) {
+			marks[path] = was
+		}
+	}
+	o.State.Marks.Fields = marks
+	o.State.Marks.Disputes = with(o.State.Marks.Disputes, field, open)
+	o.Decisions = slices.DeleteFunc(slices.Clone(o.Decisions), func(d change.Decision) bool { return within(d.Field) })
+	o.Decisions = append(o.Decisions, change.Decision{Field: field, Rule: string(Ask), Kept: change.KeptCentral,
+		Other: before.Marks.Standing(field).Side()})
 	o.Verdict = change.Held
 }

@@ -99,6 +99,15 @@ CREATE TABLE device_workers (
     PRIMARY KEY (device, worker)
 );
 
+-- Whom a device had before, with the rights that they had: its store may hold, and may have changed without signal, what they saw.
+CREATE TABLE former_people (
+    device uuid NOT NULL REFERENCES devices (id),
+    place  bigint GENERATED ALWAYS AS IDENTITY,
+    people json NOT NULL,
+    until  timestamptz NOT NULL,
+    PRIMARY KEY (device, place)
+);
+
 CREATE TABLE cursors (
     device     uuid NOT NULL REFERENCES devices (id),
     collection text NOT NULL REFERENCES collections (name),
@@ -162,6 +171,7 @@ CREATE TABLE answers (
     number      bigint NOT NULL,
     digest      bytea NOT NULL,
     answer      json NOT NULL,
+    waits       boolean NOT NULL DEFAULT false, -- not answered for good: only what the change says is known
     PRIMARY KEY (incarnation, number)
 );
 
