@@ -74,7 +74,7 @@ func (s *stand) importRows(ctx context.Context, count int) (measure, error) {
 
 // admin is a link with the session of the first admin.
 func (s *stand) admin(ctx context.Context) (*link.Link, error) {
-	first, err := link.New(s.running.URL(), "", "bench")
+	first, err := link.New(s.running.URL(), "", "bench", link.How{})
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func (s *stand) admin(ctx context.Context) (*link.Link, error) {
 		map[string]string{"worker": service.FirstAdminName, "password": s.password}, &got); err != nil {
 		return nil, err
 	}
-	return link.New(s.running.URL(), got.Token, "bench")
+	return link.New(s.running.URL(), got.Token, "bench", link.How{})
 }
 
 func (s *stand) copyIn(ctx context.Context, parts [][]map[string]any) (float64, error) {

@@ -142,7 +142,7 @@ func (s *stand) visit(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	first, err := link.New(address, "", "bench")
+	first, err := link.New(address, "", "bench", link.How{})
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (s *stand) visit(ctx context.Context, address string) error {
 		wire.Enrolment{Code: code, Device: "one of many", Incarnation: incarnation}, &got); err != nil {
 		return err
 	}
-	l, err := link.New(address, got.Token, "bench")
+	l, err := link.New(address, got.Token, "bench", link.How{})
 	if err != nil {
 		return err
 	}

@@ -166,7 +166,7 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 	if err != nil {
 		return nil, err
 	}
-	first, err := link.New(running.URL(), "", "bench")
+	first, err := link.New(running.URL(), "", "bench", link.How{})
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +175,7 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 		wire.Enrolment{Code: code, Device: "bench", Incarnation: s.incarnation}, &got); err != nil {
 		return nil, err
 	}
-	s.link, err = link.New(running.URL(), got.Token, "bench")
+	s.link, err = link.New(running.URL(), got.Token, "bench", link.How{})
 	return s, err
 }
 

@@ -108,6 +108,12 @@ func (c *Central) Generation() uuid.UUID {
 	return now
 }
 
+// Source is the incarnation under which central itself writes.
+func (c *Central) Source() uuid.UUID { return c.db.Source() }
+
+// Secret is what central signs its seals with.
+func (c *Central) Secret() []byte { return c.db.Secret() }
+
 // Earlier are the generations that the database had before it was restored, the latest last.
 func (c *Central) Earlier() []uuid.UUID {
 	_, earlier := c.db.Generations()

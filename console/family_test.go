@@ -115,7 +115,7 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.says(".p-dialog .p-autocomplete", "kell")
 	p.press("Save")
 	p.says(".second + .sheet", "reader")
-	workers, err := p.bed.Central.Workers(context.Background())
+	workers, err := p.bed.Central.Workers(context.Background(), false)
 	testbed.Must(t, err)
 	for _, w := range workers {
 		if w.Name == "reader" && fmt.Sprint([]string(w.Territories)) != "[upper valley kell]" {

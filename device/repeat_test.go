@@ -19,7 +19,7 @@ func TestRepeatTriesAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		store := enrolledByHand(t, filepath.Join(folder, "store.db"), Options{Transport: noSignal{}})
-		if err := store.MoveCentral(ctx, "http://central.invalid"); err != nil {
+		if err := store.MoveCentral(ctx, "https://central.invalid"); err != nil {
 			t.Fatal(err)
 		}
 		var waits []time.Duration

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -54,13 +55,43 @@ const (
 	maxWait      = 15 * time.Second
 )
 
-// New makes a link to the central at a URL such as http://127.0.0.1:8400. Token may be empty.
-func New(base, token, agent string) (*Link, error) {
+// ErrInTheClear says that what is sent could be read on the way.
+var ErrInTheClear = errors.New("over plain HTTP to another machine, passwords, tokens and records can be read on the way")
+
+// How says how a link may be made.
+type How struct {
+	InTheClear bool // over plain HTTP to another machine, too
+}
+
+// New makes a link to the central at a URL such as http://127.0.0.1:8400. Token may be empty. Over plain HTTP to
+// another machine it is made only if that is allowed; otherwise the error is an [ErrInTheClear].
+func New(base, token, agent string, how How) (*Link, error) {
 	u, err := url.Parse(strings.TrimSuffix(strings.TrimSpace(base), "/"))
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the address of a central; write it like http://127.0.0.1:8400", base)
 	}
-	return &Link{base: u.String(), token: token, agent: agent, http: &http.Client{Timeout: Patience}}, nil
+	if u.Scheme == "http" && !thisMachine(u.Hostname()) && !how.InTheClear {
+		return nil, fmt.Errorf("%w: take https://%s, or allow it with --in-the-clear (HOMING_IN_THE_CLEAR=true) where nobody else "+
+			"is on the way", ErrInTheClear, u.Host)
+	}
+	return &Link{base: u.String(), token: token, agent: agent,
+		http: &http.Client{Timeout: Patience, CheckRedirect: sameOrigin}}, nil
+}
+
+func thisMachine(host string) bool {
+	address, err := netip.ParseAddr(host)
+	return strings.EqualFold(host, "localhost") || err == nil && address.IsLoopback()
+}
+
+// sameOrigin follows no redirect to another origin: what is sent is for central alone.
+func sameOrigin(next *http.Request, before []*http.Request) error {
+	if first := before[0].URL; next.URL.Scheme != first.Scheme || next.URL.Host != first.Host {
+		return fmt.Errorf("it sends elsewhere, to %s://%s; give that address if it is the one of central", next.URL.Scheme, next.URL.Host)
+	}
+	if len(before) > 5 {
+		return errors.New("it sends on and on")
+	}
+	return nil
 }
 
 // Over makes calls go over a transport other than the network, if it is not nil.

@@ -23,7 +23,7 @@ func to(t *testing.T, answer http.HandlerFunc) *link.Link {
 	t.Helper()
 	server := httptest.NewServer(answer)
 	t.Cleanup(server.Close)
-	l, err := link.New(server.URL+"/", "dev_token", "test")
+	l, err := link.New(server.URL+"/", "dev_token", "test", link.How{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -32,11 +32,11 @@ func to(t *testing.T, answer http.HandlerFunc) *link.Link {
 
 func TestAddresses(t *testing.T) {
 	for _, address := range []string{"", "central", "ftp://central", "http://", "://x", "127.0.0.1:8400"} {
-		if _, err := link.New(address, "", ""); err == nil || !strings.Contains(err.Error(), "http://127.0.0.1:8400") {
+		if _, err := link.New(address, "", "", link.How{}); err == nil || !strings.Contains(err.Error(), "http://127.0.0.1:8400") {
 			t.Errorf("%q: %v", address, err)
 		}
 	}
-	l, err := link.New(" https://central.example/homing/ ", "", "")
+	l, err := link.New(" https://central.example/homing/ ", "", "", link.How{})
 	if err != nil || l.Base() != "https://central.example/homing" {
 		t.Errorf("%v, %v", l, err)
 	}
@@ -135,7 +135,7 @@ func TestErrorsSayWhoSpoke(t *testing.T) {
 	if _, err := cut.Call(t.Context(), "GET", "/", nil, nil, &got); !errors.Is(err, link.ErrUnreachable) {
 		t.Errorf("half an answer: %v", err)
 	}
-	nobody, err := link.New("http://127.0.0.1:1", "", "")
+	nobody, err := link.New("http://127.0.0.1:1", "", "", link.How{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -39,7 +39,7 @@ func (l *Link) Listen(ctx context.Context, path string) (*Events, error) {
 	if l.token != "" {
 		request.Header.Set("Authorization", "Bearer "+l.token)
 	}
-	patient := &http.Client{Transport: l.http.Transport} // a stream has no end to wait for
+	patient := &http.Client{Transport: l.http.Transport, CheckRedirect: sameOrigin} // a stream has no end to wait for
 	response, err := patient.Do(request)
 	if err != nil {
 		cancel()

@@ -30,7 +30,7 @@ func TestListen(t *testing.T) {
 	}))
 	defer server.Close()
 	for _, path := range []string{"/ends", "/goes-on"} {
-		l, err := link.New(server.URL, "right", "test")
+		l, err := link.New(server.URL, "right", "test", link.How{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -55,7 +55,7 @@ func TestListen(t *testing.T) {
 			t.Fatalf("%s: closing does not end", path)
 		}
 	}
-	wrong, err := link.New(server.URL, "wrong", "test")
+	wrong, err := link.New(server.URL, "wrong", "test", link.How{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,7 +80,7 @@ func TestSlowCalls(t *testing.T) {
 	}))
 	defer server.Close()
 	defer close(hold)
-	l, err := link.New(server.URL, "", "test")
+	l, err := link.New(server.URL, "", "test", link.How{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -296,7 +296,7 @@ func TestP6ExchangesAreTold(t *testing.T) {
 	second := testbed.Exchange(t, other)
 	third := testbed.Exchange(t, store)
 	detail := func(exchange uuid.UUID) past.ExchangeDetail {
-		d, err := bed.Central.ExchangeDetail(ctx, "", exchange.String(), 100)
+		d, err := bed.Central.ExchangeDetail(ctx, central.Everything("admin"), "", exchange.String(), 100)
 		testbed.Must(t, err)
 		return d
 	}
@@ -330,7 +330,7 @@ func TestP6ExchangesAreTold(t *testing.T) {
 		t.Errorf("the device says %+v, %v", there, err)
 	}
 	testbed.Must(t, bed.Central.ForgetExchanges(ctx, time.Now().Add(time.Hour), 10))
-	if _, err := bed.Central.ExchangeDetail(ctx, "", first.Exchange.String(), 10); fault.Explain(err) == nil {
+	if _, err := bed.Central.ExchangeDetail(ctx, central.Everything("admin"), "", first.Exchange.String(), 10); fault.Explain(err) == nil {
 		t.Errorf("a log that is over is still told: %v", err)
 	}
 }

@@ -212,7 +212,7 @@ func (w *world) play(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := d.store.Enrol(ctx, "http://central.invalid", code, d.name); err != nil {
+		if err := d.store.Enrol(ctx, "https://central.invalid", code, d.name); err != nil {
 			return err
 		}
 		w.tell("%s of %s, who holds %v; its clock is off by %s", d.name, d.worker, d.held, d.skew)

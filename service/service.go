@@ -11,10 +11,12 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"homing/central"
 	"homing/central/fault"
+	"homing/central/fleet"
 	"homing/cluster"
 	"homing/core/rights"
 	"homing/web"
@@ -30,6 +32,10 @@ type Options struct {
 	Build         string
 	Console       fs.FS
 	Log           *slog.Logger
+	TLSCert       string // files of a certificate and its key; without them the door speaks plain HTTP
+	TLSKey        string
+	Behind        []netip.Prefix // proxies whose word on where a request comes from is taken
+	MetricsToken  string
 	RatePerSecond float64
 	RateBurst     int
 	MaxBodyBytes  int64
@@ -76,13 +82,25 @@ func Start(ctx context.Context, options Options) (*Running, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; take another address with --listen", options.Listen, err)
 	}
-	r := &Running{log: options.Log, url: "http://" + listener.Addr().String(), served: make(chan error, 2)}
+	scheme := "http://"
+	if options.TLSCert != "" {
+		scheme = "https://"
+	}
+	r := &Running{log: options.Log, url: scheme + listener.Addr().String(), served: make(chan error, 2)}
+	door, err := secure(listener, options)
+	if err != nil {
+		listener.Close()
+		return nil, err
+	}
 	if err := r.start(ctx, options); err != nil {
 		listener.Close()
 		return nil, errors.Join(err, r.stop())
 	}
-	go func() { r.served <- r.http.Serve(listener) }()
+	go func() { r.served <- r.http.Serve(door) }()
 	r.keepTidy(options)
+	for _, warning := range warnings(options) {
+		options.Log.Warn(warning)
+	}
 	options.Log.Info("central is up", "url", r.url, "generation", r.Central.Generation(), "open", options.Open)
 	if options.Open {
 		options.Log.Warn("central is OPEN: nobody needs to sign in and everybody may do everything; for a first hour on " +
@@ -118,7 +136,8 @@ func (r *Running) start(ctx context.Context, options Options) error {
 	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build,
 		Console: options.Console, Log: options.Log,
 		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes,
-		MaxChanges: options.MaxChanges})
+		MaxChanges: options.MaxChanges, Behind: options.Behind, MetricsToken: options.MetricsToken,
+		Warnings: warnings(options)})
 	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}
@@ -126,7 +145,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 }
 
 func (r *Running) firstWorkers(ctx context.Context, options Options) error {
-	workers, err := r.Central.Workers(ctx)
+	workers, err := r.Central.Workers(ctx, true)
 	if err != nil {
 		return err
 	}
@@ -143,6 +162,7 @@ func (r *Running) firstWorkers(ctx context.Context, options Options) error {
 	if !options.Open {
 		return nil
 	}
+	ctx = fleet.Acting(ctx, fleet.Actor{Open: true})
 	err = r.Central.AddWorker(ctx, central.OpenName, rights.Admin, "")
 	var known *fault.Error
 	if errors.As(err, &known) && known.Kind == fault.Clash {

@@ -46,8 +46,10 @@ func (s *Server) registerExchange() {
 			if s.options.Open {
 				owner = central.OpenName
 			}
-			got, err := s.central.Enrol(ctx, in.Body, owner)
-			return &answer[wire.Enrolled]{got}, err
+			return guessing(s, ctx, func() (*answer[wire.Enrolled], error) {
+				got, err := s.central.Enrol(ctx, in.Body, owner)
+				return &answer[wire.Enrolled]{got}, err
+			})
 		})
 
 	type definitionsIn struct {
@@ -83,8 +85,10 @@ func (s *Server) registerExchange() {
 	add(s, s.operation(http.MethodPost, "/v1/device/people", "join-device", "Let a further worker use this device",
 		devices),
 		func(ctx context.Context, in *joinIn) (*answer[central.Person], error) {
-			person, err := s.central.Join(ctx, *who(ctx).Device, in.Body.Code)
-			return &answer[central.Person]{person}, err
+			return guessing(s, ctx, func() (*answer[central.Person], error) {
+				person, err := s.central.Join(ctx, *who(ctx).Device, in.Body.Code)
+				return &answer[central.Person]{person}, err
+			})
 		})
 
 	type renewIn struct {
@@ -174,7 +178,7 @@ func (s *Server) registerPull() {
 		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
 	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull",
-		"Pull what changed in a collection after a cursor", devices)
+		"Pull what changed in a collection after a cursor", pullers)
 	op.Errors = append(op.Errors, http.StatusConflict)
 	op.Description = "Store the page and its cursor together, then ask again from the cursor while more is true."
 	page := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
@@ -277,7 +281,7 @@ func (s *Server) makePage(ctx context.Context, ask pulls.Request) ([]byte, error
 	for _, r := range page.Records {
 		size += len(r.Fields) + len(r.Marks) + 400
 	}
-	return page.AppendJSON(make([]byte, 0, size)), nil
+	return s.hidden(page.AppendJSON(make([]byte, 0, size))), nil
 }
 
 // registerLookUp adds what devices ask for about collections that they do not load whole.

@@ -92,7 +92,7 @@ func (s *Server) registerFleet() {
 		"An exchange with each change and record that it carried", signedIn)
 	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *exchangeIn) (*answer[past.ExchangeDetail], error) {
-		detail, err := s.central.ExchangeDetail(ctx, who(ctx).fleetOf(), in.Exchange, in.Limit)
+		detail, err := s.central.ExchangeDetail(ctx, who(ctx).Person, who(ctx).fleetOf(), in.Exchange, in.Limit)
 		return &answer[past.ExchangeDetail]{detail}, err
 	})
 

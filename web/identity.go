@@ -7,16 +7,23 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 
 	"homing/central"
+	"homing/central/fleet"
 	"homing/core/rights"
 	"homing/wire"
 )
 
-const sessionCookie = "homing_session"
+// The cookie that holds a session in a browser. Where nobody can read along, its name keeps it from coming from any
+// other host, or over a plain connection (draft-ietf-httpbis-rfc6265bis, section 4.1.3).
+const (
+	sessionCookie = "homing_session"
+	secureCookie  = "__Host-homing_session"
+)
 
 // identity is who asks: a person, through a session or a device of theirs, or everybody when central is open.
 type identity struct {
@@ -37,6 +44,8 @@ type access struct {
 	anyone  bool          // without signing in
 	device  bool          // devices only
 	either  bool          // devices, too
+	session bool          // people only, who have signed in
+	long    bool          // it may take long
 	revoked bool          // a revoked device, too, if it may still deliver
 	right   rights.Action // what the role must allow; empty asks only for a sign-in
 }
@@ -61,6 +70,9 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 	case need.device && id.Device == nil:
 		s.refuse(ctx, newProblem(http.StatusForbidden, "only an enrolled device may ask for this"))
 		return
+	case need.session && id.token == "":
+		s.refuse(ctx, newProblem(http.StatusForbidden, "central is open to everybody: nobody has signed in who could do this"))
+		return
 	case id.Device != nil && !need.device && !need.either:
 		s.refuse(ctx, newProblem(http.StatusForbidden, "a device's token is good for what devices do; a person signs in for this"))
 		return
@@ -68,7 +80,38 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 		s.refuse(ctx, newProblem(http.StatusForbidden, "the role "+string(id.Role)+" may not "+string(need.right)))
 		return
 	}
+	by := fleet.ActorOf(ctx.Context())
+	by.Name = id.Name
+	ctx = huma.WithContext(ctx, fleet.Acting(ctx.Context(), by))
+	if leave, ok := s.seat(ctx.Operation(), id); ok {
+		defer leave()
+	} else {
+		ctx.SetHeader("Retry-After", "2")
+		s.refuse(ctx, newProblem(http.StatusTooManyRequests, "too many of these are under way for you; wait for one to end"))
+		return
+	}
+	if ctx.Operation().Method == http.MethodGet && !need.long {
+		within, cancel := context.WithTimeout(ctx.Context(), askPatience)
+		defer cancel()
+		ctx = huma.WithContext(ctx, within)
+	}
 	next(huma.WithValue(ctx, identityKey{}, id))
+}
+
+// askPatience is how long central works at most on what somebody asks for.
+const askPatience = 15 * time.Second
+
+// seat gives a place for what a caller has under way, where an operation bounds that.
+func (s *Server) seat(op *huma.Operation, id identity) (leave func(), ok bool) {
+	most := map[string]int{eventsPath: streamsAtOnce, "/v1/changes/{collection}": pagesOfDevice}[op.Path]
+	if most == 0 {
+		return func() {}, true
+	}
+	who := "person " + id.Name
+	if id.Device != nil {
+		who = "device " + id.Device.ID.String()
+	}
+	return s.seats.take(op.Path+" "+who, most)
 }
 
 func (s *Server) refuse(ctx huma.Context, err error) {
@@ -93,14 +136,32 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 			return identity{}, newProblem(http.StatusUnauthorized, "the Authorization header must read: Bearer TOKEN")
 		}
 		token = strings.TrimSpace(rest)
-	} else if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
-		token = cookie.Value
+	} else {
+		for _, name := range []string{secureCookie, sessionCookie} {
+			if cookie, err := huma.ReadCookie(ctx, name); err == nil && token == "" {
+				token = cookie.Value
+			}
+		}
 	}
+	id, err := s.who(ctx.Context(), token, revoked)
+	switch problem := (*Problem)(nil); {
+	case token == "":
+	case err == nil:
+		s.known.add(token)
+	case errors.As(err, &problem) && problem.Status == http.StatusUnauthorized:
+		s.known.drop(token)
+		s.guesses.take(callerOf(ctx.Context()).address)
+	}
+	return id, err
+}
+
+// who says whom a token stands for.
+func (s *Server) who(ctx context.Context, token string, revoked bool) (identity, error) {
 	switch {
 	case strings.HasPrefix(token, "dev_"):
-		device, err := s.central.DeviceOf(ctx.Context(), token, revoked)
+		device, err := s.central.DeviceOf(ctx, token, revoked)
 		if err != nil {
-			return identity{}, s.problem(ctx.Context(), err)
+			return identity{}, s.problem(ctx, err)
 		}
 		if device.Worker == central.OpenName && !s.options.Open {
 			return identity{}, newProblem(http.StatusUnauthorized,
@@ -108,9 +169,9 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 		}
 		return identity{Person: device.People[0], Device: &device, token: token}, nil
 	case strings.HasPrefix(token, "ses_"):
-		person, err := s.central.PersonOf(ctx.Context(), token)
+		person, err := s.central.PersonOf(ctx, token)
 		if err == nil || !s.options.Open {
-			return identity{Person: person, token: token}, s.problem(ctx.Context(), err)
+			return identity{Person: person, token: token}, s.problem(ctx, err)
 		}
 	case token != "":
 		return identity{}, newProblem(http.StatusUnauthorized, "this token is not one of central's")

@@ -17,8 +17,10 @@ import (
 // heartbeat is how often a silent stream says that it is alive, so that proxies keep it and dead ones are noticed.
 const heartbeat = 15 * time.Second
 
+const eventsPath = "/v1/events"
+
 func (s *Server) registerLive() {
-	op := s.operation(http.MethodGet, "/v1/events", "events", "Live events: which heads have moved", listeners)
+	op := s.operation(http.MethodGet, eventsPath, "events", "Live events: which heads have moved", listeners)
 	op.Description = "Server-sent events. The event heads carries an object with the collections whose head has " +
 		"moved, and where it is; 0 when the definition changed; devices says that a device did " +
 		"something. Listening is an optimisation: what was missed is found by asking."
@@ -26,11 +28,11 @@ func (s *Server) registerLive() {
 		Content: map[string]*huma.MediaType{
 			"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(s.api, op, func(ctx context.Context, _ *nothing) (*huma.StreamResponse, error) {
-		return &huma.StreamResponse{Body: s.stream}, nil
+		return &huma.StreamResponse{Body: func(out huma.Context) { s.stream(out, who(ctx)) }}, nil
 	})
 }
 
-func (s *Server) stream(ctx huma.Context) {
+func (s *Server) stream(ctx huma.Context, id identity) {
 	r, w := humachi.Unwrap(ctx)
 	out := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -53,9 +55,9 @@ func (s *Server) stream(ctx huma.Context) {
 		alive := true
 		select {
 		case event := <-events:
-			alive = say("%s", eventText(event))
+			alive = (!event.Devices || s.still(r.Context(), id)) && say("%s", eventText(event))
 		case <-beat.C:
-			alive = say(": alive\n\n")
+			alive = s.still(r.Context(), id) && say(": alive\n\n")
 		case <-r.Context().Done():
 			return
 		case <-s.closing:
@@ -78,4 +80,10 @@ func eventText(event central.Event) (text string) {
 		text += fmt.Sprintf("event: %s\ndata: {}\n\n", wire.EventDevices)
 	}
 	return text
+}
+
+// still says whether who listens may go on: their sign-in or device may have ended meanwhile.
+func (s *Server) still(ctx context.Context, id identity) bool {
+	now, err := s.who(ctx, id.token, false)
+	return err == nil && now.Name == id.Name
 }

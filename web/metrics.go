@@ -1,6 +1,10 @@
 package web
 
 import (
+	"crypto/subtle"
+	"net/http"
+	"net/netip"
+
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
@@ -42,4 +46,30 @@ func (m *metrics) count(answers []wire.Answer) {
 	for _, answer := range answers {
 		m.answers.WithLabelValues(string(answer.Answer)).Inc()
 	}
+}
+
+// methodLabel names the methods that there are. Others come from callers and must not become labels.
+func methodLabel(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodOptions:
+		return method
+	}
+	return "other"
+}
+
+// serveMetrics gives the metrics to the machine itself, or to who has the token for them.
+func (s *Server) serveMetrics(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		address, err := netip.ParseAddr(callerOf(r.Context()).address)
+		may := err == nil && address.IsLoopback()
+		if want := s.options.MetricsToken; want != "" {
+			may = subtle.ConstantTimeCompare([]byte(tokenOf(r)), []byte(want)) == 1
+		}
+		if !may {
+			writeProblem(w, r, http.StatusForbidden, "metrics are for this machine alone, or for who has their token; see --metrics-token")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }

@@ -4,7 +4,6 @@ import (
 	"compress/gzip"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"runtime/debug"
 	"strings"
@@ -16,6 +15,8 @@ import (
 	fastgzip "github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/time/rate"
+
+	"homing/wire"
 )
 
 // headerRequest carries the id of a request, which the log has, too.
@@ -34,10 +35,10 @@ func (s *Server) observe(next http.Handler) http.Handler {
 			if route == "" || route == "/*" {
 				route = "other"
 			}
-			s.metrics.requests.WithLabelValues(r.Method, route, fmt.Sprint(wrapped.Status())).Observe(took.Seconds())
+			s.metrics.requests.WithLabelValues(methodLabel(r.Method), route, fmt.Sprint(wrapped.Status())).Observe(took.Seconds())
 			s.log.InfoContext(r.Context(), "request", "request", id, "method", r.Method, "path", r.URL.Path, "status",
 				wrapped.Status(),
-				"bytes", wrapped.BytesWritten(), "ms", took.Milliseconds(), "from", r.RemoteAddr)
+				"bytes", wrapped.BytesWritten(), "ms", took.Milliseconds(), "from", callerOf(r.Context()).address)
 		}()
 		next.ServeHTTP(wrapped, r)
 	})
@@ -66,6 +67,12 @@ func (s *Server) recoverPanic(next http.Handler) http.Handler {
 func securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if callerOf(r.Context()).secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if strings.HasPrefix(r.URL.Path, "/v"+wire.Version+"/") {
+			h.Set("Cache-Control", "no-store")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		// The component library writes style elements while the page runs; scripts come from files only.
@@ -75,28 +82,60 @@ func securityHeaders(next http.Handler) http.Handler {
 	})
 }
 
-// limitRate holds back callers that ask too often: each token for itself, and each address for what comes without one.
+// Bounds on what one caller has under way at once, whatever the rate.
+const (
+	requestsAtOnce = 64 // of a caller, live events aside
+	pagesOfDevice  = 4  // loads and pulls of one device
+	streamsAtOnce  = 20 // of one person's
+)
+
+// limitRate holds back callers that ask too often, or too much at once: each token for itself, and each address for
+// what comes without one. A token that is not known counts as none.
 func (s *Server) limitRate(next http.Handler) http.Handler {
 	general := newLimits(rate.Limit(s.options.RatePerSecond), s.options.RateBurst)
-	// Guessing passwords and codes is slower still.
-	guesses := newLimits(1, 20)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host, _, _ := net.SplitHostPort(r.RemoteAddr)
-		guessing := r.Method == http.MethodPost && (r.URL.Path == "/v1/session" || r.URL.Path == "/v1/enrolments")
-		caller := r.Header.Get("Authorization")
-		if cookie, err := r.Cookie(sessionCookie); caller == "" && err == nil {
-			caller = cookie.Value
-		}
-		if caller == "" || guessing {
-			caller = host
-		}
-		if s.options.RatePerSecond > 0 && (!general.allow(caller) || guessing && !guesses.allow(host)) {
-			w.Header().Set("Retry-After", "2")
-			writeProblem(w, r, http.StatusTooManyRequests, "too many requests at once; wait a moment and send this one again")
+		address, token := callerOf(r.Context()).address, tokenOf(r)
+		who := address
+		switch known := s.known.has(token); {
+		case known:
+			who = token
+		case token != "" && s.guesses.spent(address):
+			tooMany(w, r, "too many tokens from your address that are not central's; wait a moment and send this one again")
 			return
+		}
+		if s.options.RatePerSecond > 0 && !general.allow(who) {
+			tooMany(w, r, "too many requests at once; wait a moment and send this one again")
+			return
+		}
+		if r.URL.Path != eventsPath {
+			leave, ok := s.seats.take("request "+who, requestsAtOnce)
+			if !ok {
+				tooMany(w, r, "too many of your requests are under way; wait for some of them and send this one again")
+				return
+			}
+			defer leave()
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+func tooMany(w http.ResponseWriter, r *http.Request, detail string) {
+	w.Header().Set("Retry-After", "2")
+	writeProblem(w, r, http.StatusTooManyRequests, detail)
+}
+
+// tokenOf is the token that a request brings, in its header or as a cookie.
+func tokenOf(r *http.Request) string {
+	if header := r.Header.Get("Authorization"); header != "" {
+		_, token, _ := strings.Cut(header, " ")
+		return strings.TrimSpace(token)
+	}
+	for _, name := range []string{secureCookie, sessionCookie} {
+		if cookie, err := r.Cookie(name); err == nil {
+			return cookie.Value
+		}
+	}
+	return ""
 }
 
 // limits are rate limits by caller. Callers that have been silent long enough to have all their burst again are

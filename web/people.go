@@ -3,7 +3,11 @@ package web
 import (
 	"context"
 	"net/http"
+	"strconv"
+	"strings"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"homing/central"
 	"homing/central/people"
@@ -17,6 +21,7 @@ func (s *Server) registerPeople() {
 		Open      bool        `json:"open" doc:"Nobody needs to sign in."`
 		Token     string      `json:"token,omitempty" doc:"For programs; browsers hold it in a cookie."`
 		ExpiresAt *time.Time  `json:"expires_at,omitempty"`
+		Warnings  []string    `json:"warnings,omitempty" doc:"Told to admins: what about central's door is not as it should be."`
 	}
 	type sessionOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -25,22 +30,30 @@ func (s *Server) registerPeople() {
 	type signInIn struct {
 		Body struct {
 			Worker   string `json:"worker" minLength:"1" maxLength:"80"`
-			Password string `json:"password" minLength:"1" maxLength:"500"`
+			Password string `json:"password" minLength:"1" maxLength:"200"`
 		}
 	}
 	add(s, s.operation(http.MethodPost, "/v1/session", "sign-in", "Sign in with name and password", anyone),
 		func(ctx context.Context, in *signInIn) (*sessionOut, error) {
-			token, person, expires, err := s.central.SignIn(ctx, in.Body.Worker, in.Body.Password)
-			if err != nil {
-				return nil, err
+			name := "name " + strings.ToLower(strings.TrimSpace(in.Body.Worker))
+			if !s.names.take(name) {
+				return nil, slowDown(10, "too many passwords for this worker were wrong; wait a moment before the next one")
 			}
-			return &sessionOut{SetCookie: sessionCookieFor(token, expires),
-				Body: session{Worker: person.Name, Role: person.Role, Open: s.options.Open, Token: token, ExpiresAt: &expires}}, nil
+			return guessing(s, ctx, func() (*sessionOut, error) {
+				token, person, expires, err := s.central.SignIn(ctx, in.Body.Worker, in.Body.Password)
+				if err != nil {
+					return nil, err
+				}
+				s.names.giveBack(name)
+				return &sessionOut{SetCookie: sessionCookieFor(ctx, token, expires),
+					Body: session{Worker: person.Name, Role: person.Role, Open: s.options.Open, Token: token, ExpiresAt: &expires,
+						Warnings: s.warningsFor(person)}}, nil
+			})
 		})
 	add(s, s.operation(http.MethodGet, "/v1/session", "session", "Who is signed in", signedIn),
 		func(ctx context.Context, _ *nothing) (*answer[session], error) {
 			id := who(ctx)
-			return &answer[session]{session{Worker: id.Name, Role: id.Role, Open: s.options.Open}}, nil
+			return &answer[session]{session{Worker: id.Name, Role: id.Role, Open: s.options.Open, Warnings: s.warningsFor(id.Person)}}, nil
 		})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -48,28 +61,8 @@ func (s *Server) registerPeople() {
 	add(s, s.operation(http.MethodDelete, "/v1/session", "sign-out", "Sign out", signedIn),
 		func(ctx context.Context, _ *nothing) (*signOutOut, error) {
 			err := s.central.SignOut(ctx, who(ctx).token)
-			return &signOutOut{SetCookie: sessionCookieFor("", time.Unix(1, 0))}, err
+			return &signOutOut{SetCookie: sessionCookieFor(ctx, "", time.Unix(1, 0))}, err
 		})
-
-	add(s, s.operation(http.MethodGet, "/v1/workers", "workers", "All workers", workerAdmins),
-		func(ctx context.Context, _ *nothing) (*answer[[]central.Worker], error) {
-			all, err := s.central.Workers(ctx)
-			return &answer[[]central.Worker]{all}, err
-		})
-	type workerIn struct {
-		Body struct {
-			Name        string      `json:"name"`
-			Role        rights.Role `json:"role" enum:"reader,worker,lead,admin"`
-			Password    string      `json:"password,omitempty" doc:"At least 8 characters. Without one, the worker can own devices but not sign in."`
-			Territories []string    `json:"territories,omitempty" doc:"Those that the worker holds; all when left out."`
-		}
-	}
-	op := s.operation(http.MethodPost, "/v1/workers", "add-worker", "Add a worker", workerAdmins)
-	op.DefaultStatus = http.StatusCreated
-	op.Errors = append(op.Errors, http.StatusConflict)
-	add(s, op, func(ctx context.Context, in *workerIn) (*struct{}, error) {
-		return nil, s.central.AddWorker(ctx, in.Body.Name, in.Body.Role, in.Body.Password, in.Body.Territories...)
-	})
 }
 
 func (s *Server) registerTerritories() {
@@ -79,18 +72,6 @@ func (s *Server) registerTerritories() {
 			all, err := s.central.Territories(ctx)
 			return &answer[[]people.Territory]{all}, err
 		})
-	type roleIn struct {
-		Name string `path:"name"`
-		Body struct {
-			Role rights.Role `json:"role" enum:"reader,worker,lead,admin"`
-		}
-	}
-	change := s.operation(http.MethodPut, "/v1/workers/{name}/role", "set-role", "Give a worker another role",
-		workerAdmins)
-	change.Errors = append(change.Errors, http.StatusConflict)
-	add(s, change, func(ctx context.Context, in *roleIn) (*struct{}, error) {
-		return nil, s.central.SetRole(ctx, in.Name, in.Body.Role)
-	})
 	type holdIn struct {
 		Name string `path:"name"`
 		Body struct {
@@ -104,9 +85,39 @@ func (s *Server) registerTerritories() {
 	})
 }
 
+// guessing does what takes a password or a code. Tries that fail count against the address that they come from.
+func guessing[O any](s *Server, ctx context.Context, do func() (*O, error)) (*O, error) {
+	key := "address " + callerOf(ctx).address
+	if !s.signIns.take(key) {
+		return nil, slowDown(2, "too many passwords or codes from your address were wrong; wait a moment before the next one")
+	}
+	got, err := do()
+	if err == nil {
+		s.signIns.giveBack(key)
+	}
+	return got, err
+}
+
+func slowDown(seconds int, detail string) error {
+	return huma.ErrorWithHeaders(newProblem(http.StatusTooManyRequests, detail),
+		http.Header{"Retry-After": {strconv.Itoa(seconds)}})
+}
+
+// warningsFor are what admins are told about central's door.
+func (s *Server) warningsFor(who central.Person) []string {
+	if !who.Role.May(rights.ManageWorkers) {
+		return nil
+	}
+	return s.options.Warnings
+}
+
 // sessionCookieFor holds a session in a browser. No script reads it, and no other site's page can make the browser
 // send it.
-func sessionCookieFor(token string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: token, Path: "/", Expires: expires, HttpOnly: true,
+func sessionCookieFor(ctx context.Context, token string, expires time.Time) http.Cookie {
+	cookie := http.Cookie{Name: sessionCookie, Value: token, Path: "/", Expires: expires, HttpOnly: true,
 		SameSite: http.SameSiteStrictMode}
+	if callerOf(ctx).secure {
+		cookie.Name, cookie.Secure = secureCookie, true
+	}
+	return cookie
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -115,6 +116,10 @@ func (s *Server) problem(ctx context.Context, err error) error {
 	id := middleware.GetReqID(ctx)
 	known := fault.Explain(err)
 	if known == nil {
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return newProblem(http.StatusUnprocessableEntity, fmt.Sprintf("this takes more than %s, and was broken off; ask for less "+
+				"at once", askPatience))
+		}
 		if ctx.Err() != nil {
 			return newProblem(http.StatusServiceUnavailable, "the request was broken off; send it again")
 		}

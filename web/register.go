@@ -16,6 +16,8 @@ func (s *Server) register() {
 	s.registerRecords()
 	s.registerFleet()
 	s.registerPeople()
+	s.registerWorkers()
+	s.registerSignIns()
 	s.registerTerritories()
 	s.registerLive()
 }
@@ -23,8 +25,10 @@ func (s *Server) register() {
 var (
 	anyone       = access{anyone: true}
 	signedIn     = access{}
-	listeners    = access{either: true}
+	inPerson     = access{session: true}
+	listeners    = access{either: true, long: true}
 	devices      = access{device: true}
+	pullers      = access{device: true, long: true}
 	deliverers   = access{device: true, revoked: true}
 	readers      = access{right: rights.ReadRecords}
 	loaders      = access{right: rights.ReadRecords, either: true}

@@ -7,13 +7,13 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"golang.org/x/sync/semaphore"
 
@@ -29,8 +29,12 @@ type Options struct {
 	Log           *slog.Logger
 	RatePerSecond float64 // requests of one caller; 0 means no limit
 	RateBurst     int
-	MaxBodyBytes  int64 // of one request, after decompression; 0 means wire.MaxBatchBytes
-	MaxChanges    int   // in one batch; 0 means wire.MaxBatchChanges
+	MaxBodyBytes  int64          // of one request, after decompression; 0 means wire.MaxBatchBytes
+	MaxChanges    int            // in one batch; 0 means wire.MaxBatchChanges
+	Behind        []netip.Prefix // proxies whose word on where a request comes from is taken
+	MetricsToken  string         // who has it gets the metrics; empty lets this machine alone have them
+	// Warnings are told to admins on every page, such as that the door stands open to others on the way.
+	Warnings []string
 	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil
 	// says no.
 	Full func() bool
@@ -46,7 +50,12 @@ type Server struct {
 	metrics *metrics
 	pages   chan struct{}       // holds one for each page that is being made
 	onWay   *semaphore.Weighted // for pages that are made or being written
-	closing chan struct{}       // closed when live events must end
+	known   knownTokens
+	guesses *tries // by address: tokens that are not central's
+	signIns *tries // by address: passwords and codes
+	names   *tries // by worker: passwords
+	seats   *seats
+	closing chan struct{} // closed when live events must end
 	once    sync.Once
 }
 
@@ -63,14 +72,18 @@ func New(c *central.Central, options Options) *Server {
 	}
 	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(),
 		pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
+	s.guesses, s.signIns = newTries(60, time.Second, time.Now), newTries(20, time.Second, time.Now)
+	s.names, s.seats = newTries(10, 10*time.Second, time.Now), newSeats()
 	s.router = chi.NewRouter()
-	s.router.Use(middleware.RequestID, s.observe, s.recoverPanic, securityHeaders, s.limitRate,
+	s.router.Use(s.meet, s.observe, s.recoverPanic, securityHeaders, s.onlyLoopbackNames, s.limitRate,
 		http.NewCrossOriginProtection().Handler,
 		compressAnswers(), s.decompressBody)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	s.router.Get("/readyz", s.ready)
-	s.router.Handle("/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
-	s.api = humachi.New(s.router, apiConfig(options.Build))
+	s.router.Handle("/metrics", s.serveMetrics(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
+	config := apiConfig(options.Build)
+	config.Formats = map[string]huma.Format{wire.JSON: s.format(), "json": s.format()}
+	s.api = humachi.New(s.router, config)
 	s.register()
 	describe(s.api.OpenAPI())
 	s.router.NotFound(s.notFound)

@@ -33,19 +33,26 @@ func (s *stalled) Write(text []byte) (int, error) {
 // once the links go on so does everybody.
 func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	bed := testbed.Start(t)
-	hand := enrolByHand(t, bed)
-	const most = 64
+	const most, each = 64, 4
 	letGo := make(chan struct{})
 	var reached, done sync.WaitGroup
 	reached.Add(most)
-	for range most {
-		done.Go(func() {
+	var greedy string
+	for range most / each {
+		greedy = enrolByHand(t, bed)
+		for range each {
 			ask := httptest.NewRequest("GET", "/v1/changes/trails?cursor=0", nil)
-			ask.Header.Set("Authorization", "Bearer "+hand)
-			bed.Server().ServeHTTP(&stalled{header: http.Header{}, reached: &reached, letGo: letGo}, ask)
-		})
+			ask.Header.Set("Authorization", "Bearer "+greedy)
+			done.Go(func() {
+				bed.Server().ServeHTTP(&stalled{header: http.Header{}, reached: &reached, letGo: letGo}, ask)
+			})
+		}
 	}
 	reached.Wait()
+	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=0", greedy, nil); status != http.StatusTooManyRequests {
+		t.Errorf("one page more of a device than it may have under way is answered %d %s", status, text)
+	}
+	hand := enrolByHand(t, bed)
 	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=0", hand, nil); status != http.StatusServiceUnavailable {
 		t.Errorf("with all pages on stalled links, another one is answered %d %s", status, text)
 	}

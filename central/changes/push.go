@@ -66,7 +66,7 @@ func (c *Changes) originOf(from fleet.Device, batch wire.Batch) (desk.Origin, er
 	if batch.ID == uuid.Nil || batch.Exchange == uuid.Nil {
 		return desk.Origin{}, fault.Fail(fault.Invalid, "a batch has an id and names its exchange")
 	}
-	if !slices.Contains(from.Past, batch.Incarnation) {
+	if !slices.Contains(from.Past, batch.Incarnation) || batch.Incarnation == c.ground.Source() {
 		return desk.Origin{}, fault.Fail(fault.Clash, "the batch comes from the local store %s, but this device was "+
 			"enrolled with %s; enrol the store anew",
 			batch.Incarnation, from.Incarnation)
@@ -81,7 +81,7 @@ func (c *Changes) originOf(from fleet.Device, batch wire.Batch) (desk.Origin, er
 		return desk.Origin{}, err
 	}
 	received := c.ground.Now()
-	return desk.Origin{Incarnation: batch.Incarnation, Stores: from.Past, ID: from.ID, Device: from.Name, Batch: &batch.ID, People: from.People,
+	return desk.Origin{Incarnation: batch.Incarnation, Stores: from.Past, ID: from.ID, Device: from.Name, Batch: &batch.ID, People: from.People, Deliverers: from.Deliverers,
 		Blind: from.RevokedAt != nil, Restores: restores, Received: received,
 		Offset: batch.Clock.Offset().Believe(batch.Clock.SentAt, received, BelieveWithin)}, nil
 }

@@ -2,6 +2,7 @@
 package fleet
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -49,6 +50,32 @@ type Worker struct {
 	Territories Keys        `json:"territories" db:"territories"`
 	Devices     int         `json:"devices" db:"devices"`
 	CreatedAt   time.Time   `json:"created_at" db:"created_at"`
+	SignsIn     bool        `json:"signs_in" db:"signs_in" doc:"Has a password."`
+	WhileOpen   bool        `json:"while_open,omitempty" db:"while_open" doc:"Added while central was open to everybody; signs in and enrols nothing until an admin admits them."`
+	DisabledAt  *time.Time  `json:"disabled_at,omitempty" db:"disabled_at" doc:"Since when the worker may not sign in; their devices are shut out."`
+	RemovedAt   *time.Time  `json:"removed_at,omitempty" db:"removed_at" doc:"Since when the account is gone. Records and history keep the name."`
+	MayDeliver  bool        `json:"may_deliver,omitempty" db:"may_deliver" doc:"Though shut out, what their devices have queued is taken."`
+}
+
+// Actor is who does something, and where from.
+type Actor struct {
+	Name    string // empty for whoever runs central
+	Address string
+	Agent   string
+	Open    bool // central is open to everybody
+}
+
+type actorKey struct{}
+
+// Acting gives a context in which an actor does what is done.
+func Acting(ctx context.Context, actor Actor) context.Context {
+	return context.WithValue(ctx, actorKey{}, actor)
+}
+
+// ActorOf is who does what is done; nobody stands for whoever runs central.
+func ActorOf(ctx context.Context) Actor {
+	actor, _ := ctx.Value(actorKey{}).(Actor)
+	return actor
 }
 
 // Device is an enrolled device.
@@ -60,6 +87,8 @@ type Device struct {
 	Territories Keys         `json:"territories" db:"-" doc:"Those that any of its workers holds."`
 	People      sight.Askers `json:"people" db:"-" doc:"The workers who may use the device, whoever enrolled it first."`
 	Incarnation uuid.UUID    `json:"incarnation" db:"incarnation" format:"uuid"`
+	WhileOpen   bool         `json:"while_open,omitempty" db:"while_open" doc:"Enrolled while central was open to everybody; shut out otherwise, unless an admin admits it."`
+	Deliverers  sight.Askers `json:"-" db:"-"` // shut out, but what they have queued on the device is taken
 	Past        []uuid.UUID  `json:"-" db:"-"` // all incarnations that it has had, the present one among them
 	Agent       string       `json:"agent" db:"agent"`
 	EnrolledAt  time.Time    `json:"enrolled_at" db:"enrolled_at"`

@@ -5,8 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"maps"
-	"slices"
+	"regexp"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -15,8 +15,10 @@ import (
 	"homing/central/fleet"
 	"homing/central/postgres"
 	"homing/core/change"
+	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/record"
+	"homing/core/sight"
 )
 
 // Travelled is one change or record that an exchange carried.
@@ -42,10 +44,17 @@ type ExchangeDetail struct {
 	More    bool        `json:"more,omitempty"`
 }
 
+var partOfID = regexp.MustCompile(`^[0-9a-fA-F-]{1,36}$`)
+
 // ExchangeDetail gives an exchange with what it carried, at most so many changes and records, of one worker's devices
-// only if a worker is named. The id may be the start or the end of one.
-func (c *Past) ExchangeDetail(ctx context.Context, worker, id string, limit int) (ExchangeDetail, error) {
+// only if a worker is named. The id may be the start or the end of one. Of a record that the asker may not see now, it
+// says only that it travelled.
+func (c *Past) ExchangeDetail(ctx context.Context, asker fleet.Person, worker, id string, limit int) (ExchangeDetail, error) {
 	var found []fleet.Exchange
+	if !partOfID.MatchString(id) {
+		return ExchangeDetail{}, fault.Fail(fault.NotFound, "there is no exchange %q: an id is of the digits 0 to f and dashes", id)
+	}
+	id = strings.ToLower(id)
 	if err := c.db.SelectContext(ctx, &found, `SELECT e.*, d.name, d.worker FROM exchanges e JOIN devices d ON d.id = e.device
 		WHERE ($1 = '' OR d.worker = $1) AND (e.id::text LIKE $2 || '%' OR e.id::text LIKE '%' || $2)
 			ORDER BY e.last_at DESC LIMIT 2`, worker, id); err != nil {
@@ -115,52 +124,55 @@ func (c *Past) ExchangeDetail(ctx context.Context, worker, id string, limit int)
 	if err := c.fillRecords(ctx, detail.Carried); err != nil {
 		return detail, err
 	}
-	return detail, c.nameRecords(ctx, detail.Carried)
+	return detail, c.nameRecords(ctx, sight.Alone(asker), detail.Carried)
 }
 
-// nameRecords says what the records are called.
-func (c *Past) nameRecords(ctx context.Context, carried []Travelled) error {
+// nameRecords says what the records are called, and leaves out what the askers may not see.
+func (c *Past) nameRecords(ctx context.Context, askers sight.Askers, carried []Travelled) error {
 	definitions, err := c.db.Definitions(ctx)
 	if err != nil {
 		return err
 	}
-	ids := make([]uuid.UUID, len(carried))
+	keys := make([]desk.Key, len(carried))
 	for n, one := range carried {
-		ids[n] = one.Record
+		keys[n] = desk.Key{Collection: one.Collection, ID: one.Record}
 	}
-	var rows []struct {
-		Collection string    `db:"collection"`
-		ID         uuid.UUID `db:"id"`
-		Fields     []byte    `db:"fields"`
-	}
-	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, fields
-			FROM records WHERE collection = ANY($1)
-				AND id = ANY($2::uuid[])`, slices.Collect(maps.Keys(definitions)), postgres.Texts(ids)); err != nil {
+	var now map[desk.Key]*desk.Row
+	if err := c.db.Snapshot(ctx, func(tx *postgres.Tx) error {
+		now, err = tx.Rows(ctx, keys)
 		return err
-	}
-	now := map[desk.Key]record.Fields{}
-	for _, r := range rows {
-		var fields record.Fields
-		if err := json.Unmarshal(r.Fields, &fields); err != nil {
-			return fmt.Errorf("stored record %s: %w", r.ID, err)
-		}
-		now[desk.Key{Collection: r.Collection, ID: r.ID}] = fields
+	}); err != nil {
+		return err
 	}
 	for n := range carried {
 		one := &carried[n]
-		compiled := definitions[one.Collection]
-		fields := now[desk.Key{Collection: one.Collection, ID: one.Record}]
-		if fields == nil && one.Up {
-			var sent record.Delta
-			if json.Unmarshal(one.Fields, &sent) == nil { // a change that could not be read has no fields
-				fields = record.Fields{}.Apply(sent)
-			}
+		compiled, row := definitions[one.Collection], now[keys[n]]
+		if compiled == nil {
+			continue
 		}
-		if compiled != nil {
-			one.Label = compiled.LabelOf(fields)
+		if row == nil {
+			row = sent(compiled, *one)
 		}
+		if !askers.See(compiled, row.Territories, row.Fields) {
+			one.Fields, one.Reasons = nil, nil
+			continue
+		}
+		one.Label = compiled.LabelOf(row.Fields)
 	}
 	return nil
+}
+
+// sent is the record that a change would have made that central does not have.
+func sent(compiled *definition.Collection, one Travelled) *desk.Row {
+	row := &desk.Row{}
+	var delta record.Delta
+	if one.Up && json.Unmarshal(one.Fields, &delta) == nil { // a change that could not be read has no fields
+		row.Fields = record.Fields{}.Apply(delta)
+	}
+	if keys, err := compiled.TerritoriesOf(row.Fields); err == nil { // otherwise only who covers all covers it
+		row.Territories = keys
+	}
+	return row
 }
 
 // fillRecords gives the records that were delivered the values that they had then, from the history.

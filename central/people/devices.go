@@ -2,7 +2,6 @@ package people
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"errors"
 	"maps"
@@ -22,10 +21,8 @@ import (
 	"homing/wire"
 )
 
-// codeLasts is how long an enrolment code can be used, unless told otherwise.
-const codeLasts = 48 * time.Hour
-
-// people finds the workers of devices, whoever enrolled each first.
+// people finds the workers of devices, whoever enrolled each first. Those who are shut out are left out; of them, it
+// finds those whose changes are taken all the same.
 func (c *People) people(ctx context.Context, devices []fleet.Device) error {
 	ids := make([]uuid.UUID, len(devices))
 	for n, d := range devices {
@@ -36,55 +33,31 @@ func (c *People) people(ctx context.Context, devices []fleet.Device) error {
 		Name        string      `db:"name"`
 		Role        rights.Role `db:"role"`
 		Territories fleet.Keys  `db:"territories"`
+		Shut        bool        `db:"shut"`
 	}
 	err := c.db.SelectContext(ctx, &rows, `
-		SELECT k.device, w.name, w.role, array_to_json(w.territories) AS territories
+		SELECT k.device, w.name, w.role, array_to_json(w.territories) AS territories,
+			w.disabled_at IS NOT NULL OR w.removed_at IS NOT NULL AS shut
 		FROM device_workers k JOIN workers w ON w.name = k.worker JOIN devices d ON d.id = k.device
-		WHERE k.device = ANY($1::uuid[]) ORDER BY w.name <> d.worker, k.added_at, w.name`, postgres.Texts(ids))
+		WHERE k.device = ANY($1::uuid[]) AND (w.may_deliver OR w.disabled_at IS NULL AND w.removed_at IS NULL)
+			AND (NOT w.while_open OR $2)
+		ORDER BY w.name <> d.worker, k.added_at, w.name`, postgres.Texts(ids), fleet.ActorOf(ctx).Open)
 	if err != nil {
 		return err
 	}
-	byDevice := map[uuid.UUID]sight.Askers{}
+	active, shut := map[uuid.UUID]sight.Askers{}, map[uuid.UUID]sight.Askers{}
 	for _, r := range rows {
-		byDevice[r.Device] = append(byDevice[r.Device], fleet.Person{Name: r.Name, Role: r.Role, Territories: r.Territories})
+		who, among := fleet.Person{Name: r.Name, Role: r.Role, Territories: r.Territories}, active
+		if r.Shut {
+			among = shut
+		}
+		among[r.Device] = append(among[r.Device], who)
 	}
 	for n := range devices {
-		devices[n].People = byDevice[devices[n].ID]
+		devices[n].People, devices[n].Deliverers = append(sight.Askers{}, active[devices[n].ID]...), shut[devices[n].ID]
 		devices[n].Territories = devices[n].People.Territories()
 	}
 	return nil
-}
-
-// IssueCode makes a one-time enrolment code for a worker. Only its hash is kept.
-func (c *People) IssueCode(ctx context.Context, by fleet.Person, worker string,
-	lasts time.Duration) (code string, expires time.Time, err error) {
-	if worker != by.Name && !by.Role.May(rights.ManageDevices) {
-		return "", expires, fault.Fail(fault.NotAllowed, "the role %s may only issue codes for its own devices", by.Role)
-	}
-	if lasts == 0 {
-		lasts = codeLasts
-	}
-	if lasts < time.Minute || lasts > 30*24*time.Hour {
-		return "", expires, fault.Fail(fault.Invalid, "a code lasts between a minute and 30 days, not %s", lasts)
-	}
-	var role rights.Role
-	err = c.db.QueryRowxContext(ctx, `SELECT role FROM workers WHERE name = $1`, worker).Scan(&role)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", expires, fault.Fail(fault.NotFound, "there is no worker %s", worker)
-	}
-	if err != nil {
-		return "", expires, err
-	}
-	if role.Above(by.Role) {
-		return "", expires, fault.Fail(fault.NotAllowed, "the role %s may not issue codes for the role %s, which is above it", by.Role, role)
-	}
-	text := rand.Text() // 26 letters and digits of base 32: 130 bits
-	code = text[:4] + "-" + text[4:8] + "-" + text[8:12] + "-" + text[12:16]
-	expires = c.db.Now().Add(lasts)
-	_, err = c.db.ExecContext(ctx, `INSERT INTO codes (code, worker, issued_by, created_at, expires_at)
-			VALUES ($1, $2, $3, $4, $5)`,
-		hashToken(code), worker, by.Name, c.db.Now(), expires)
-	return code, expires, err
 }
 
 // Enrol makes a device of a local store. With a code it belongs to the code's worker, and the code is used up;
@@ -98,7 +71,7 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 	got := wire.Enrolled{Device: uuid.Must(uuid.NewV7()), Token: newToken("dev"), Worker: owner, Generation: generation}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
 		if ask.Code != "" {
-			worker, err := useCode(ctx, tx, ask.Code, c.db.Now())
+			worker, err := c.useCode(ctx, tx, ask.Code)
 			if err != nil {
 				return err
 			}
@@ -108,9 +81,10 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 			return fault.Fail(fault.Unauthenticated, "an enrolment needs a one-time code; ask for one with homing devices code")
 		}
 		done, err := tx.ExecContext(ctx, `
-			INSERT INTO devices (id, name, worker, token, incarnation, agent, enrolled_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
-			ON CONFLICT (incarnation) DO NOTHING`,
-			got.Device, strings.TrimSpace(ask.Device), got.Worker, hashToken(got.Token), ask.Incarnation, ask.Agent, c.db.Now())
+			INSERT INTO devices (id, name, worker, token, incarnation, agent, enrolled_at, while_open)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (incarnation) DO NOTHING`,
+			got.Device, strings.TrimSpace(ask.Device), got.Worker, hashToken(got.Token), ask.Incarnation, ask.Agent, c.db.Now(),
+			fleet.ActorOf(ctx).Open)
 		if err != nil {
 			return err
 		}
@@ -120,7 +94,10 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 		if err := addPerson(ctx, tx, got.Device, got.Worker, c.db.Now()); err != nil {
 			return err
 		}
-		if err := addIncarnation(ctx, tx, got.Device, ask.Incarnation, c.db.Now()); err != nil {
+		if err := c.addIncarnation(ctx, tx, got.Device, ask.Incarnation); err != nil {
+			return err
+		}
+		if err := c.note(actingAs(ctx, got.Worker), tx, ActEnrol, got.Device.String(), strings.TrimSpace(ask.Device)); err != nil {
 			return err
 		}
 		if ask.Former != "" {
@@ -156,7 +133,28 @@ func addPerson(ctx context.Context, tx *postgres.Tx, device uuid.UUID, worker st
 	return err
 }
 
-func addIncarnation(ctx context.Context, tx *postgres.Tx, device, incarnation uuid.UUID, now time.Time) error {
+// actingAs gives a context in which a worker does what is done, from where it comes.
+func actingAs(ctx context.Context, worker string) context.Context {
+	by := fleet.ActorOf(ctx)
+	by.Name = worker
+	return fleet.Acting(ctx, by)
+}
+
+// addIncarnation notes that a local store belongs to a device. Nobody has one under which central itself writes, or
+// has written, or that answers were given to and that no device has: changes under it would be taken for what others
+// have done.
+func (c *People) addIncarnation(ctx context.Context, tx *postgres.Tx, device, incarnation uuid.UUID) error {
+	var foreign bool
+	if err := tx.QueryRowxContext(ctx, `SELECT EXISTS (SELECT FROM identity WHERE direct = $1)
+			OR EXISTS (SELECT FROM answers WHERE incarnation = $1) AND NOT EXISTS (SELECT FROM incarnations WHERE incarnation = $1)`,
+		incarnation).Scan(&foreign); err != nil {
+		return err
+	}
+	if foreign {
+		return fault.Fail(fault.Clash, "the local store %s is not one that a device can have; let it take a new incarnation",
+			incarnation)
+	}
+	now := c.db.Now()
 	done, err := tx.ExecContext(ctx, `INSERT INTO incarnations (incarnation, device, since) VALUES ($1, $2, $3)
 		ON CONFLICT (incarnation) DO UPDATE SET since = incarnations.since
 			WHERE incarnations.device = $2`, incarnation, device, now)
@@ -171,15 +169,24 @@ func addIncarnation(ctx context.Context, tx *postgres.Tx, device, incarnation uu
 
 // takeOver lets a device go on for the one that its local store was before: what that has sent or queued counts as
 // the new one's, and the old one is revoked. A token that is not known, such as one from after the backup that the
-// database was restored from, changes nothing.
+// database was restored from, changes nothing; one that was revoked takes nothing over.
 func takeOver(ctx context.Context, tx *postgres.Tx, device uuid.UUID, token string, now time.Time) error {
 	var former uuid.UUID
-	err := tx.QueryRowxContext(ctx, `UPDATE devices SET revoked_at = coalesce(revoked_at, $2), may_deliver = false
-			WHERE token = $1 RETURNING id`, hashToken(token), now).Scan(&former)
-	if errors.Is(err, sql.ErrNoRows) {
+	var revoked bool
+	err := tx.QueryRowxContext(ctx, `SELECT d.id, d.revoked_at IS NOT NULL OR w.disabled_at IS NOT NULL OR w.removed_at IS NOT NULL
+			OR d.while_open AND NOT $2 FROM devices d JOIN workers w ON w.name = d.worker WHERE d.token = $1 FOR UPDATE OF d`,
+		hashToken(token), fleet.ActorOf(ctx).Open).Scan(&former, &revoked)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
 		return nil
+	case err != nil:
+		return err
+	case revoked:
+		return fault.Fail(fault.Revoked, "the device that this local store belongs to is shut out; let an admin take that back "+
+			"before it is enrolled anew, so that what it has queued still counts as its own")
 	}
-	if err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE devices SET revoked_at = $2, may_deliver = false WHERE id = $1`, former,
+		now); err != nil {
 		return err
 	}
 	for _, statement := range []string{
@@ -203,11 +210,13 @@ func (c *People) Renew(ctx context.Context, device fleet.Device, incarnation uui
 		return fault.Fail(fault.Invalid, "the new incarnation is missing")
 	}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		if err := addIncarnation(ctx, tx, device.ID, incarnation, c.db.Now()); err != nil {
+		if err := c.addIncarnation(ctx, tx, device.ID, incarnation); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE devices SET incarnation = $2 WHERE id = $1`, device.ID, incarnation)
-		return err
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET incarnation = $2 WHERE id = $1`, device.ID, incarnation); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, ActNewIncarnation, device.ID.String(), incarnation.String())
 	})
 	if err == nil {
 		c.db.Announce(ctx, fleet.Event{Devices: true})
@@ -220,7 +229,7 @@ func (c *People) Renew(ctx context.Context, device fleet.Device, incarnation uui
 func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fleet.Person, error) {
 	var who fleet.Person
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		worker, err := useCode(ctx, tx, code, c.db.Now())
+		worker, err := c.useCode(ctx, tx, code)
 		if err != nil {
 			return err
 		}
@@ -228,6 +237,9 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 			return err
 		}
 		if err := addPerson(ctx, tx, device.ID, worker, c.db.Now()); err != nil {
+			return err
+		}
+		if err := c.note(actingAs(ctx, worker), tx, ActJoin, device.ID.String(), worker); err != nil {
 			return err
 		}
 		return tx.QueryRowxContext(ctx, `SELECT name, role, array_to_json(territories) FROM workers WHERE name = $1`,
@@ -254,7 +266,7 @@ func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) err
 			return errors.Join(fault.Fail(fault.NotFound, "%s is not a further worker of this device; whoever enrolled it "+
 				"stays until it is revoked", worker), err)
 		}
-		return nil
+		return c.note(ctx, tx, ActLeave, device.String(), worker)
 	})
 	if err != nil {
 		return err
@@ -263,30 +275,8 @@ func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) err
 	return nil
 }
 
-func useCode(ctx context.Context, tx *postgres.Tx, code string, now time.Time) (worker string, err error) {
-	var expires time.Time
-	var used *time.Time
-	err = tx.QueryRowxContext(ctx, `SELECT worker, expires_at, used_at FROM codes WHERE code = $1 FOR UPDATE`,
-		hashToken(strings.ToUpper(strings.TrimSpace(code)))).Scan(&worker, &expires, &used)
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		return "", fault.Fail(fault.Unauthenticated, "this enrolment code is not known; check it for typing errors")
-	case err != nil:
-		return "", err
-	case used != nil:
-		return "", fault.Fail(fault.Unauthenticated, "this enrolment code was used on %s; a code works once, ask for a "+
-			"new one", used.UTC().Format(time.RFC3339))
-	case now.After(expires):
-		return "", fault.Fail(fault.Unauthenticated, "this enrolment code expired on %s; ask for a new one",
-			expires.UTC().Format(time.RFC3339))
-	}
-	_, err = tx.ExecContext(ctx, `UPDATE codes SET used_at = $2 WHERE code = $1`,
-		hashToken(strings.ToUpper(strings.TrimSpace(code))), now)
-	return worker, err
-}
-
 const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver,
-	d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
+	d.while_open, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
 
 // DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still
 // deliver and that is all it wants.
@@ -307,13 +297,28 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 	case device.RevokedAt != nil && !delivers:
 		return device, fault.Fail(fault.Revoked, "this device was revoked on %s; it may send what it has queued, and "+
 			"gets nothing", device.RevokedAt.UTC().Format(time.RFC3339))
+	case device.WhileOpen && !fleet.ActorOf(ctx).Open:
+		return device, fault.Fail(fault.Unauthenticated, "this device was enrolled while central was open to everybody; let an "+
+			"admin admit it, or enrol it again with a code")
 	}
 	if err := c.db.SelectContext(ctx, &devices[0].Past, `SELECT incarnation FROM incarnations WHERE device = $1`,
 		device.ID); err != nil {
 		return device, err
 	}
-	err = c.people(ctx, devices)
-	return devices[0], err
+	if err := c.people(ctx, devices); err != nil {
+		return device, err
+	}
+	if device = devices[0]; len(device.People) > 0 {
+		return device, nil
+	}
+	if len(device.Deliverers) == 0 || !delivers {
+		return device, fault.Fail(fault.Revoked, "%s may not work with central at present; what the device has not sent stays on it",
+			device.Worker)
+	}
+	// As a device that was revoked and may deliver: it gets nothing but answers.
+	now := c.db.Now()
+	device.People, device.RevokedAt, device.MayDeliver = device.Deliverers, &now, true
+	return device, nil
 }
 
 // Devices gives the devices, those seen last first, of one worker only if one is named.
@@ -357,17 +362,40 @@ func (c *People) Revoke(ctx context.Context, id uuid.UUID, revoke, deliver bool)
 		now := c.db.Now()
 		at = &now
 	}
-	done, err := c.db.ExecContext(ctx,
-		`UPDATE devices SET revoked_at = CASE WHEN $2::timestamptz IS NULL THEN NULL ELSE coalesce(revoked_at, $2) END,
-			may_deliver = $3 WHERE id = $1`, id, at, revoke && deliver)
-	if err != nil {
-		return err
+	act, detail := ActReadmit, ""
+	if revoke {
+		act = ActRevoke
 	}
-	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(fault.Fail(fault.NotFound, "there is no device %s", id), err)
+	if revoke && deliver {
+		detail = "may deliver"
 	}
-	c.db.Announce(ctx, fleet.Event{Devices: true})
-	return nil
+	return c.changeDevice(ctx, id, act, detail, `revoked_at = CASE WHEN $2::timestamptz IS NULL THEN NULL ELSE coalesce(revoked_at, $2) END,
+			may_deliver = $3`, at, revoke && deliver)
+}
+
+// AdmitDevice lets a device in that was enrolled while central was open to everybody.
+func (c *People) AdmitDevice(ctx context.Context, id uuid.UUID) error {
+	if fleet.ActorOf(ctx).Open {
+		return fault.Fail(fault.NotAllowed, "central is open to everybody: which devices may come in is said once it is closed")
+	}
+	return c.changeDevice(ctx, id, ActAdmitDevice, "", `while_open = false`)
+}
+
+func (c *People) changeDevice(ctx context.Context, id uuid.UUID, act Act, detail, change string, args ...any) error {
+	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		done, err := tx.ExecContext(ctx, `UPDATE devices SET `+change+` WHERE id = $1`, append([]any{id}, args...)...)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fault.Fail(fault.NotFound, "there is no device %s", id), err)
+		}
+		return c.note(ctx, tx, act, id.String(), detail)
+	})
+	if err == nil {
+		c.db.Announce(ctx, fleet.Event{Devices: true})
+	}
+	return err
 }
 
 // TakeReport keeps what a device says of itself at the end of an exchange.

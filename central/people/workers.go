@@ -4,11 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
 	"strings"
-	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"homing/central/fault"
 	"homing/central/fleet"
@@ -18,11 +20,6 @@ import (
 
 // OpenName is the worker that everybody is while central is open.
 const OpenName = "open"
-
-// sessionLasts is how long a sign-in holds.
-const sessionLasts = 12 * time.Hour
-
-const leastPassword = 8 // characters
 
 var workerName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,39}$`)
 
@@ -37,9 +34,6 @@ func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, p
 	if !role.Valid() {
 		return fault.Fail(fault.Invalid, "%q is not a role; take reader, worker, lead or admin", role)
 	}
-	if len([]rune(password)) < leastPassword && password != "" {
-		return fault.Fail(fault.Invalid, "the password is too short; take at least %d characters", leastPassword)
-	}
 	if len(territories) == 0 {
 		territories = []string{rights.All}
 	}
@@ -48,73 +42,65 @@ func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, p
 	}
 	hash := ""
 	if password != "" {
+		if err := checkPassword(name, password); err != nil {
+			return err
+		}
 		hash = hashPassword(password)
 	}
-	done, err := c.db.ExecContext(ctx, `INSERT INTO workers (name, role, password, territories, created_at)
-			VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
-		name, role, hash, territories, c.db.Now())
-	if err != nil {
-		return err
-	}
-	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(fault.Fail(fault.Clash, "there is a worker %s already", name), err)
-	}
-	return nil
+	return c.db.Within(ctx, func(tx *postgres.Tx) error {
+		done, err := tx.ExecContext(ctx, `INSERT INTO workers (name, role, password, territories, created_at, while_open)
+				VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING`,
+			name, role, hash, territories, c.db.Now(), fleet.ActorOf(ctx).Open)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fault.Fail(fault.Clash, "there is a worker %s already, or was one; a name is given once, since "+
+				"the history keeps it", name), err)
+		}
+		return c.note(ctx, tx, ActAddWorker, name, fmt.Sprintf("%s, %s", role, strings.Join(territories, " ")))
+	})
 }
 
-// Workers gives all accounts by name.
-func (c *People) Workers(ctx context.Context) ([]fleet.Worker, error) {
+// Workers gives all accounts by name, with those that were removed if asked.
+func (c *People) Workers(ctx context.Context, removed bool) ([]fleet.Worker, error) {
 	workers := []fleet.Worker{}
-	err := c.db.SelectContext(ctx, &workers, `
-		SELECT name, role, created_at, array_to_json(territories) AS territories, (SELECT count(*)
-			FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices
-		FROM workers w ORDER BY name`)
+	err := c.db.SelectContext(ctx, &workers, `SELECT `+workerColumns+` FROM workers w
+		WHERE removed_at IS NULL OR $1 ORDER BY name`, removed)
 	return workers, err
 }
 
-// SignIn checks a password and gives a token for a session.
-func (c *People) SignIn(ctx context.Context, name,
-	password string) (token string, who fleet.Person, expires time.Time, err error) {
-	var hash string
-	err = c.db.QueryRowxContext(ctx, `SELECT name, role, password, array_to_json(territories)
-			FROM workers WHERE name = $1`, strings.ToLower(strings.TrimSpace(name))).Scan(&who.Name, &who.Role, &hash, (*fleet.Keys)(&who.Territories))
+const workerColumns = `name, role, created_at, array_to_json(territories) AS territories, (SELECT count(*)
+	FROM devices d WHERE d.worker = w.name AND d.revoked_at IS NULL) AS devices, password <> '' AS signs_in, while_open,
+	disabled_at, removed_at, may_deliver`
+
+// lockWorker gives an account that was not removed, and keeps others from changing it until the commit. While central
+// is open to everybody, it gives only what was made meanwhile: nothing that is done then is to open anything later.
+func (c *People) lockWorker(ctx context.Context, tx *postgres.Tx, name string) (fleet.Worker, error) {
+	var w fleet.Worker
+	err := sqlx.GetContext(ctx, tx, &w, `SELECT `+workerColumns+` FROM workers w WHERE name = $1 AND removed_at IS NULL
+		FOR UPDATE`, name)
 	if errors.Is(err, sql.ErrNoRows) {
-		hash, err = decoy, nil
+		return w, fault.Fail(fault.NotFound, "there is no worker %s", name)
 	}
-	if err != nil {
-		return "", fleet.Person{}, expires, err
+	if err == nil && fleet.ActorOf(ctx).Open && !w.WhileOpen {
+		return w, fault.Fail(fault.NotAllowed, "central is open to everybody: what %s may is only changed once it is closed", name)
 	}
-	if !passwordFits(hash, password) || who.Name == "" {
-		return "", fleet.Person{}, expires, fault.Fail(fault.Unauthenticated, "name and password do not fit together")
-	}
-	token, expires = newToken("ses"), c.db.Now().Add(sessionLasts)
-	err = c.db.Within(ctx, func(tx *postgres.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE expires_at < $1`, c.db.Now()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, worker, created_at, expires_at) VALUES ($1, $2, $3, $4)`,
-			hashToken(token), who.Name, c.db.Now(), expires)
+	return w, err
+}
+
+// keepsAnAdmin says why a worker stays what they are: the last admin who can sign in, so that somebody can always mend
+// things.
+func (c *People) keepsAnAdmin(ctx context.Context, tx *postgres.Tx, name string) error {
+	var admins []string
+	if err := tx.SelectContext(ctx, &admins, `SELECT name FROM workers WHERE role = $1 AND password <> ''
+			AND disabled_at IS NULL AND removed_at IS NULL AND NOT while_open ORDER BY name FOR UPDATE`, rights.Admin); err != nil {
 		return err
-	})
-	return token, who, expires, err
-}
-
-// SignOut ends the session of a token.
-func (c *People) SignOut(ctx context.Context, token string) error {
-	_, err := c.db.ExecContext(ctx, `DELETE FROM sessions WHERE token = $1`, hashToken(token))
-	return err
-}
-
-// PersonOf gives who a session's token stands for.
-func (c *People) PersonOf(ctx context.Context, token string) (fleet.Person, error) {
-	var who fleet.Person
-	err := c.db.QueryRowxContext(ctx, `SELECT w.name, w.role, array_to_json(w.territories)
-			FROM sessions s JOIN workers w ON w.name = s.worker WHERE s.token = $1 AND s.expires_at > $2`,
-		hashToken(token), c.db.Now()).Scan(&who.Name, &who.Role, (*fleet.Keys)(&who.Territories))
-	if errors.Is(err, sql.ErrNoRows) {
-		return who, fault.Fail(fault.Unauthenticated, "this sign-in has ended; sign in again")
 	}
-	return who, err
+	if slices.Equal(admins, []string{name}) {
+		return fault.Fail(fault.Clash, "%s is the only admin who can sign in; make somebody else an admin first", name)
+	}
+	return nil
 }
 
 // HoldTerritories sets which territories a worker holds. Their devices load what they gain and drop what they lose
@@ -125,17 +111,16 @@ func (c *People) HoldTerritories(ctx context.Context, name string, territories [
 	}
 	territories = append([]string{}, territories...) // an empty list, where there is none
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		if _, err := c.lockWorker(ctx, tx, name); err != nil {
+			return err
+		}
 		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
 			return err
 		}
-		done, err := tx.ExecContext(ctx, `UPDATE workers SET territories = $2 WHERE name = $1`, name, territories)
-		if err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE workers SET territories = $2 WHERE name = $1`, name, territories); err != nil {
 			return err
 		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(fault.Fail(fault.NotFound, "there is no worker %s", name), err)
-		}
-		return nil
+		return c.note(ctx, tx, ActTerritories, name, strings.Join(territories, " "))
 	})
 	if err != nil {
 		return err
@@ -144,32 +129,111 @@ func (c *People) HoldTerritories(ctx context.Context, name string, territories [
 	return nil
 }
 
-// SetRole gives a worker another role. The last admin stays one, so that somebody can always mend things. Devices
-// learn of it with their next exchange.
+// SetRole gives a worker another role. The last admin stays one. Devices learn of it with their next exchange.
 func (c *People) SetRole(ctx context.Context, name string, role rights.Role) error {
 	if !role.Valid() {
 		return fault.Fail(fault.Invalid, "%q is not a role; take reader, worker, lead or admin", role)
 	}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		var admins []string
-		if err := tx.SelectContext(ctx, &admins, `SELECT name FROM workers
-				WHERE role = $1 AND password <> '' ORDER BY name FOR UPDATE`, rights.Admin); err != nil {
-			return err
+		if role != rights.Admin {
+			if err := c.keepsAnAdmin(ctx, tx, name); err != nil {
+				return err
+			}
 		}
-		if role != rights.Admin && slices.Equal(admins, []string{name}) {
-			return fault.Fail(fault.Clash, "%s is the only admin who can sign in; make somebody else an admin first", name)
+		if _, err := c.lockWorker(ctx, tx, name); err != nil {
+			return err
 		}
 		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
 			return err
 		}
-		done, err := tx.ExecContext(ctx, `UPDATE workers SET role = $2 WHERE name = $1`, name, role)
-		if err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE workers SET role = $2 WHERE name = $1`, name, role); err != nil {
 			return err
 		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(fault.Fail(fault.NotFound, "there is no worker %s", name), err)
+		return c.note(ctx, tx, ActRole, name, string(role))
+	})
+	if err == nil {
+		c.db.Announce(ctx, fleet.Event{Devices: true})
+	}
+	return err
+}
+
+// Disable keeps a worker from signing in and ends what they have: their sign-ins and codes. The devices that they
+// enrolled and nobody else uses are revoked, and they are taken off the others; deliver lets what these have queued
+// still go in. Enable takes it back.
+func (c *People) Disable(ctx context.Context, name string, deliver bool) error {
+	return c.shutOut(ctx, ActDisable, `disabled_at`, name, deliver)
+}
+
+// Remove takes an account away for good, as [People.Disable] does with one for a time. Records and history keep the
+// name, and nobody gets it again.
+func (c *People) Remove(ctx context.Context, name string, deliver bool) error {
+	return c.shutOut(ctx, ActRemoveWorker, `removed_at`, name, deliver)
+}
+
+func (c *People) shutOut(ctx context.Context, act Act, column, name string, deliver bool) error {
+	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		if err := c.keepsAnAdmin(ctx, tx, name); err != nil {
+			return err
 		}
-		return nil
+		if _, err := c.lockWorker(ctx, tx, name); err != nil {
+			return err
+		}
+		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
+			return err
+		}
+		for _, one := range []struct {
+			statement string
+			args      []any
+		}{
+			{`UPDATE workers SET ` + column + ` = $2, may_deliver = $3 WHERE name = $1`, []any{name, c.db.Now(), deliver}},
+			{`DELETE FROM sessions WHERE worker = $1`, []any{name}},
+			{`UPDATE codes SET voided_at = $2 WHERE (worker = $1 OR issued_by = $1) AND used_at IS NULL AND voided_at IS NULL`,
+				[]any{name, c.db.Now()}},
+		} {
+			if _, err := tx.ExecContext(ctx, one.statement, one.args...); err != nil {
+				return err
+			}
+		}
+		detail := ""
+		if deliver {
+			detail = "devices may deliver"
+		}
+		return c.note(ctx, tx, act, name, detail)
+	})
+	if err == nil {
+		c.db.Announce(ctx, fleet.Event{Devices: true})
+	}
+	return err
+}
+
+// Enable lets a worker who was disabled sign in again; their devices go on as before.
+func (c *People) Enable(ctx context.Context, name string) error {
+	return c.letIn(ctx, ActEnable, name, `disabled_at = NULL, may_deliver = false`)
+}
+
+// Admit lets a worker in who was added while central was open to everybody.
+func (c *People) Admit(ctx context.Context, name string) error {
+	if fleet.ActorOf(ctx).Open {
+		return fault.Fail(fault.NotAllowed, "central is open to everybody: who may come in is said once it is closed")
+	}
+	if name == OpenName {
+		return fault.Fail(fault.NotAllowed, "%s stands for everybody while central is open, and is let in then alone", name)
+	}
+	return c.letIn(ctx, ActAdmitWorker, name, `while_open = false`)
+}
+
+func (c *People) letIn(ctx context.Context, act Act, name, change string) error {
+	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		if _, err := c.lockWorker(ctx, tx, name); err != nil {
+			return err
+		}
+		if err := keepFormer(ctx, tx, c.db.Now(), devicesOfWorker, name); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE workers SET `+change+` WHERE name = $1`, name); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, act, name, "")
 	})
 	if err == nil {
 		c.db.Announce(ctx, fleet.Event{Devices: true})

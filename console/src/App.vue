@@ -40,11 +40,12 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
       <RouterLink to="/devices">Devices</RouterLink>
       <RouterLink to="/exchanges" :class="{ here: $route.name === 'exchange' }">Exchanges</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/people">People</RouterLink>
+      <RouterLink v-if="mayManageWorkers" to="/audit">Audit</RouterLink>
     </nav>
     <span class="grow" />
     <span class="live" :class="live" role="status" :title="liveText[live]"><i />{{ live === 'live' ? 'live' : live === 'lost' ? 'no connection' : '' }}</span>
-    <span class="who"
-      >{{ session.worker }} <span v-if="session.role !== session.worker" class="role">{{ session.role }}</span></span
+    <RouterLink to="/account" class="who" title="Your account"
+      >{{ session.worker }} <span v-if="session.role !== session.worker" class="role">{{ session.role }}</span></RouterLink
     >
     <Button
       :icon="dark() ? 'pi pi-sun' : 'pi pi-moon'"
@@ -60,6 +61,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
   <p v-if="session?.open" class="open" role="alert"
     >Central is open: nobody needs to sign in, and everybody on this machine may do everything. For a first hour only.</p
   >
+  <p v-for="warning in session?.warnings ?? []" :key="warning" class="open" role="alert">{{ warning }}</p>
   <main v-if="session"><RouterView :key="$route.path" /></main>
   <SignIn v-else-if="ready" :unreachable="unreachable" @retry="load" />
   <Toast position="bottom-right" />
@@ -152,6 +154,7 @@ nav a.router-link-exact-active {
 }
 .who {
   white-space: nowrap;
+  color: inherit;
 }
 .role {
   color: #b9b0a4;

@@ -5,6 +5,8 @@ import ToastService from 'primevue/toastservice'
 import { createApp } from 'vue'
 import { createRouter, createWebHistory } from 'vue-router'
 import App from './App.vue'
+import AccountPage from './pages/AccountPage.vue'
+import AuditPage from './pages/AuditPage.vue'
 import CollectionsPage from './pages/CollectionsPage.vue'
 import ConflictsPage from './pages/ConflictsPage.vue'
 import DevicesPage from './pages/DevicesPage.vue'
@@ -31,6 +33,8 @@ const router = createRouter({
     { path: '/exchanges', name: 'exchanges', component: ExchangesPage },
     { path: '/exchanges/:id', name: 'exchange', component: ExchangePage },
     { path: '/enrol', name: 'enrol', component: EnrolPage },
+    { path: '/account', name: 'account', component: AccountPage },
+    { path: '/audit', name: 'audit', component: AuditPage },
     { path: '/people', name: 'people', component: PeoplePage },
     { path: '/:rest(.*)', component: NowherePage },
   ],

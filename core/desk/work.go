@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"maps"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,6 +25,7 @@ type Origin struct {
 	Device      string       // name; empty for changes made at central itself
 	Batch       *uuid.UUID   // nil for changes made at central itself
 	People      sight.Askers // who may have made them: whoever enrolled the device first, or the one who writes at central
+	Deliverers  sight.Askers // who is shut out, and whose changes are taken all the same
 	Offset      clock.Offset
 	Received    time.Time
 	Restores    int  // how often the database was restored since the bases of these changes
@@ -42,7 +44,7 @@ func (o Origin) author(ch change.Change) (rights.Person, bool) {
 	if ch.Author == "" {
 		return o.People[0], true
 	}
-	for _, who := range o.People {
+	for _, who := range slices.Concat(o.People, o.Deliverers) {
 		if who.Name == ch.Author {
 			return who, true
 		}

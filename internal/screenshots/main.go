@@ -227,7 +227,7 @@ func mustAbs(path string) string {
 }
 
 func signIn(ctx context.Context, address string) (string, error) {
-	l, err := link.New(address, "", "screenshots")
+	l, err := link.New(address, "", "screenshots", link.How{})
 	if err != nil {
 		return "", err
 	}

@@ -46,24 +46,54 @@ CREATE TABLE workers (
     role       text NOT NULL,
     password    text NOT NULL, -- argon2id
     territories text[] NOT NULL,
-    created_at timestamptz NOT NULL
+    created_at timestamptz NOT NULL,
+    while_open  boolean NOT NULL DEFAULT false, -- added while central was open to everybody: opens nothing until it is admitted
+    disabled_at timestamptz,
+    removed_at  timestamptz,
+    may_deliver boolean NOT NULL DEFAULT false -- though disabled or removed: what their devices have queued is taken
 );
 
 CREATE TABLE sessions (
     token      bytea PRIMARY KEY, -- SHA-256 of the token
+    id         uuid NOT NULL UNIQUE,
     worker     text NOT NULL REFERENCES workers (name),
+    address    text NOT NULL, -- where it came from
+    agent      text NOT NULL,
     created_at timestamptz NOT NULL,
     expires_at timestamptz NOT NULL
 );
 
 CREATE TABLE codes (
     code       bytea PRIMARY KEY, -- SHA-256 of the enrolment code
+    id         uuid NOT NULL UNIQUE,
     worker     text NOT NULL REFERENCES workers (name),
     issued_by  text NOT NULL,
     created_at timestamptz NOT NULL,
     expires_at timestamptz NOT NULL,
-    used_at    timestamptz
+    used_at    timestamptz,
+    voided_at  timestamptz,
+    while_open boolean NOT NULL DEFAULT false
 );
+
+-- Who did what to the people, devices and codes. Nothing in it is ever altered.
+CREATE TABLE audit (
+    place   bigint PRIMARY KEY GENERATED ALWAYS AS IDENTITY,
+    at      timestamptz NOT NULL,
+    worker  text NOT NULL, -- who did it; empty for whoever runs central
+    address text NOT NULL, -- where from
+    act     text NOT NULL,
+    about   text NOT NULL, -- the worker, device or code that it was done to
+    detail  text NOT NULL
+);
+CREATE INDEX audit_about ON audit (about, place);
+
+-- +goose StatementBegin
+CREATE FUNCTION audit_stays() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    RAISE EXCEPTION 'the audit list is not altered';
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER audit_stays BEFORE UPDATE OR DELETE OR TRUNCATE ON audit EXECUTE FUNCTION audit_stays();
 
 CREATE TABLE devices (
     id          uuid PRIMARY KEY,
@@ -75,6 +105,7 @@ CREATE TABLE devices (
     enrolled_at timestamptz NOT NULL,
     revoked_at  timestamptz,
     may_deliver boolean NOT NULL DEFAULT false, -- though revoked, it may send what it has queued
+    while_open  boolean NOT NULL DEFAULT false, -- enrolled while central was open to everybody
     seen_at     timestamptz,
     offset_ms   bigint, -- of the device's clock, as last measured
     error_ms    bigint,

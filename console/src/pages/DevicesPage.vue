@@ -8,7 +8,7 @@ import ToggleSwitch from 'primevue/toggleswitch'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
 import { ref } from 'vue'
-import { api, ask, type Device, type Worker } from '../api/client'
+import { api, ask, type Code, type Device, type Worker } from '../api/client'
 import { ago, clock, fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
 import { useNarrow } from '../narrow'
@@ -23,6 +23,7 @@ const toast = useToast()
 const narrow = useNarrow()
 const devices = ref<Device[]>()
 const workers = ref<Worker[]>([])
+const codes = ref<Code[]>([])
 const enrolling = ref(false)
 const owner = ref('')
 const code = ref<{ code: string; worker: string; expires_at: string; link?: string; picture?: string }>()
@@ -30,7 +31,9 @@ const revoking = ref<Device>()
 const deliver = ref(false)
 
 const { problem, refresh } = usePage(async () => {
-  devices.value = (await ask(api.GET('/v1/devices'))) ?? []
+  const [all, open] = await Promise.all([ask(api.GET('/v1/devices')), mayEdit.value ? ask(api.GET('/v1/codes')) : []])
+  devices.value = all ?? []
+  codes.value = open ?? []
 })
 useDeviceEvents(refresh)
 useHeads(refresh)
@@ -44,9 +47,31 @@ async function startEnrolment() {
 async function issue() {
   try {
     code.value = await ask(api.POST('/v1/codes', { body: { worker: owner.value, central: window.location.origin } }))
+    await refresh()
   } catch (error) {
     toast.add({ severity: 'error', summary: 'No code', detail: (error as Error).message, life: 9000 })
   }
+}
+
+async function act(call: () => Promise<unknown>) {
+  try {
+    await call()
+  } catch (error) {
+    toast.add({ severity: 'error', summary: 'Not done', detail: (error as Error).message, life: 9000 })
+  }
+  await refresh()
+}
+const admit = (device: Device) => act(() => ask(api.POST('/v1/devices/{id}/admission', { params: { path: { id: device.id } } })))
+function voidCode(one: Code) {
+  confirm.require({
+    header: `Void the code for ${one.worker}?`,
+    message: 'It enrols no device any more. You can issue another one.',
+    acceptLabel: 'Void it',
+    rejectLabel: 'Cancel',
+    acceptProps: { severity: 'danger' },
+    rejectProps: { severity: 'secondary' },
+    accept: () => act(() => ask(api.DELETE('/v1/codes/{id}', { params: { path: { id: one.id } } }))),
+  })
 }
 
 async function setRevoked(device: Device, revoked: boolean) {
@@ -151,10 +176,11 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
       <DataTable v-else :value="devices" data-key="id" size="small">
         <Column header="Device"
           ><template #body="{ data }"
-            ><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><div
-              class="faint small"
-              >{{ data.agent }}</div
-            ></template
+            ><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><span
+              v-else-if="data.while_open && !session?.open"
+              class="bad"
+              >enrolled while central was open: shut out</span
+            ><div class="faint small">{{ data.agent }}</div></template
           ></Column
         >
         <Column header="Worker">
@@ -198,12 +224,27 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         >
         <Column v-if="mayManageDevices" class="number">
           <template #body="{ data }">
+            <Button v-if="data.while_open && mayManageWorkers && !session?.open" label="Let in" size="small" text @click="admit(data)" />
             <Button v-if="data.revoked_at" label="Readmit" size="small" text @click="setRevoked(data, false)" />
             <Button v-else label="Revoke" size="small" text severity="secondary" @click="revoke(data)" />
           </template>
         </Column>
       </DataTable>
     </div>
+    <template v-if="codes.length">
+      <h2 class="second">Codes that can still be used</h2>
+      <div class="sheet">
+        <ul class="codes">
+          <li v-for="one in codes" :key="one.id"
+            ><span class="grow"
+              >for <b>{{ one.worker }}</b><template v-if="one.issued_by !== one.worker">, issued by {{ one.issued_by }}</template>
+              <span v-if="one.while_open && !session?.open" class="bad">issued while central was open: useless</span></span
+            ><span class="faint">until {{ fullTime(one.expires_at) }}</span
+            ><Button label="Void" size="small" text severity="secondary" :aria-label="`Void the code for ${one.worker}`" @click="voidCode(one)"
+          /></li>
+        </ul>
+      </div>
+    </template>
     <Dialog v-model:visible="enrolling" modal header="Enrol a device" :style="{ width: 'min(36rem, 94vw)' }">
       <div v-if="!code" class="form">
         <label v-if="workers.length">For whom<Select v-model="owner" :options="workers.map((w) => w.name)" fluid /></label>
@@ -292,5 +333,26 @@ pre {
 }
 .cards .card {
   cursor: default;
+}
+.second {
+  margin: 1.6rem 0 0.6rem;
+}
+.codes {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+.codes li {
+  display: flex;
+  gap: 1rem;
+  align-items: center;
+  padding: 0.35rem 1.1rem;
+  border-top: 1px solid var(--line);
+}
+.codes li:first-child {
+  border-top: 0;
+}
+.codes .grow {
+  flex: 1;
 }
 </style>

@@ -10,13 +10,15 @@ import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useToast } from 'primevue/usetoast'
 import { computed, reactive, ref } from 'vue'
-import { api, ask, type Territory, type Worker } from '../api/client'
+import { api, ask, type SignedIn, type Territory, type Worker } from '../api/client'
 import { fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import SignInList from '../parts/SignInList.vue'
+import { useSession } from '../session'
 
 type Role = Worker['role']
 const roles: { value: Role; title: string }[] = [
@@ -30,6 +32,8 @@ const toast = useToast()
 const narrow = useNarrow()
 const workers = ref<Worker[]>()
 const territories = ref<Territory[]>([])
+const signIns = ref<SignedIn[]>([])
+const { session } = useSession()
 const editing = ref<'new' | Worker>()
 const wrong = ref('')
 const draft = reactive<{ name: string; role: Role; password: string; everything: boolean; keys: string[] }>({
@@ -42,12 +46,66 @@ const draft = reactive<{ name: string; role: Role; password: string; everything:
 const others = computed(() => territories.value.map((t) => t.key).filter((key) => !draft.keys.includes(key)))
 
 const { problem, refresh } = usePage(async () => {
-  const [people, keys] = await Promise.all([ask(api.GET('/v1/workers')), ask(api.GET('/v1/territories'))])
+  const [people, keys, held] = await Promise.all([ask(api.GET('/v1/workers')), ask(api.GET('/v1/territories')), ask(api.GET('/v1/sign-ins'))])
   workers.value = people ?? []
   territories.value = keys ?? []
+  signIns.value = held ?? []
 })
 useHeads(refresh)
 useDeviceEvents(refresh)
+
+/** What is out of the ordinary about an account. */
+function state(w: Worker): string {
+  if (w.disabled_at) return w.may_deliver ? 'disabled, may deliver' : 'disabled'
+  if (w.while_open) return 'added while central was open: not let in'
+  return w.signs_in ? '' : 'has no password'
+}
+
+const shutting = ref<{ worker: Worker; forGood: boolean }>()
+const deliver = ref(false)
+const setting = ref<Worker>()
+const password = ref('')
+
+/** Does something to an account, closes what was open for it, and says what went wrong there. */
+async function act(call: () => Promise<unknown>, done: string) {
+  try {
+    await call()
+    editing.value = undefined
+    shutting.value = undefined
+    setting.value = undefined
+    toast.add({ severity: 'success', summary: done, life: 5000 })
+  } catch (error) {
+    wrong.value = (error as Error).message
+  }
+  await refresh()
+}
+function shut(worker: Worker, forGood: boolean) {
+  deliver.value = false
+  wrong.value = ''
+  editing.value = undefined
+  shutting.value = { worker, forGood }
+}
+function startPassword(worker: Worker) {
+  password.value = ''
+  wrong.value = ''
+  editing.value = undefined
+  setting.value = worker
+}
+const at = (worker: Worker) => ({ path: { name: worker.name } })
+async function doShut() {
+  const one = shutting.value
+  if (!one) return
+  const params = { ...at(one.worker), query: { deliver: deliver.value } }
+  if (one.forGood) await act(() => ask(api.DELETE('/v1/workers/{name}', { params })), `${one.worker.name} is removed`)
+  else await act(() => ask(api.POST('/v1/workers/{name}/disabling', { params })), `${one.worker.name} is disabled`)
+}
+const enable = (w: Worker) => act(() => ask(api.DELETE('/v1/workers/{name}/disabling', { params: at(w) })), `${w.name} may work again`)
+const admit = (w: Worker) => act(() => ask(api.POST('/v1/workers/{name}/admission', { params: at(w) })), `${w.name} is let in`)
+const setPassword = (w: Worker) =>
+  act(
+    () => ask(api.PUT('/v1/workers/{name}/password', { params: at(w), body: { password: password.value } })),
+    `${w.name} has ${password.value ? 'another' : 'no'} password`,
+  )
 
 const covers = (w: Worker) => (w.territories?.includes(all) ? 'everything' : w.territories?.join(', ') || 'nothing that falls into territories')
 const fallen = (t: Territory) =>
@@ -102,12 +160,16 @@ async function save() {
     <div v-if="workers" class="sheet">
       <div v-if="narrow" class="cards">
         <button v-for="w in workers" :key="w.name" class="card" @click="start(w)">
-          <b>{{ w.name }}</b> <span class="faint">{{ w.role }}</span>
+          <b>{{ w.name }}</b> <span class="faint">{{ w.role }}</span> <span :class="w.disabled_at || w.while_open ? 'bad' : 'faint'">{{ state(w) }}</span>
           <div class="faint">covers {{ covers(w) }} · {{ plural(w.devices, 'device') }}</div>
         </button>
       </div>
       <DataTable v-else :value="workers" data-key="name" size="small">
-        <Column field="name" header="Name" />
+        <Column header="Name"
+          ><template #body="{ data }"
+            >{{ data.name }} <span class="small" :class="data.disabled_at || data.while_open ? 'bad' : 'faint'">{{ state(data) }}</span></template
+          ></Column
+        >
         <Column field="role" header="Role" />
         <Column header="Covers"
           ><template #body="{ data }"
@@ -126,6 +188,11 @@ async function save() {
       </DataTable>
     </div>
     <template v-if="workers">
+      <h2 class="second">Sign-ins that hold</h2>
+      <div class="sheet">
+        <SignInList v-if="signIns.length" :rows="signIns" named @ended="refresh" />
+        <EmptyNote v-else title="Nobody is signed in">While central is open, nobody needs to.</EmptyNote>
+      </div>
       <h2 class="second">Territories</h2>
       <div class="sheet">
         <EmptyNote v-if="!territories.length" title="Everybody covers everything"
@@ -159,7 +226,7 @@ async function save() {
         <label>Role<Select v-model="draft.role" :options="roles" option-label="title" option-value="value" fluid /></label>
         <label v-if="editing === 'new'"
           >Password<Password v-model="draft.password" :feedback="false" toggle-mask fluid /><span class="hint"
-            >At least 8 characters. Without one, the worker can own devices but not sign in.</span
+            >At least 10 characters. Without one, the worker can own devices but not sign in.</span
           ></label
         >
         <label class="check"><ToggleSwitch v-model="draft.everything" input-id="everything" /><span>Covers everything</span></label>
@@ -179,7 +246,61 @@ async function save() {
             size="small"
             @click="editing = undefined"
         /></div>
+        <div v-if="editing && editing !== 'new'" class="actions account">
+          <Button v-if="editing.while_open" label="Let in" size="small" text @click="admit(editing)" />
+          <Button label="Set password" size="small" text @click="startPassword(editing)" />
+          <Button v-if="editing.disabled_at" label="Enable" size="small" text @click="enable(editing)" />
+          <template v-if="editing.name !== session?.worker">
+            <Button v-if="!editing.disabled_at" label="Disable" size="small" text severity="danger" @click="shut(editing, false)" />
+            <Button label="Remove" size="small" text severity="danger" @click="shut(editing, true)" />
+          </template>
+        </div>
       </form>
+    </Dialog>
+    <Dialog
+      :visible="!!setting"
+      modal
+      :header="`Set the password of ${setting?.name}`"
+      :style="{ width: 'min(30rem, 94vw)' }"
+      @update:visible="setting = undefined"
+    >
+      <form v-if="setting" class="form" @submit.prevent="setPassword(setting)">
+        <label
+          >New password<Password v-model="password" :feedback="false" toggle-mask fluid :input-props="{ autocomplete: 'new-password' }" /><span class="hint"
+            >At least 10 characters. Empty takes it away: then {{ setting.name }} can own devices but not sign in. Their sign-ins end.</span
+          ></label
+        >
+        <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
+        <div class="actions"
+          ><Button type="submit" :label="password ? 'Set' : 'Take it away'" size="small" :severity="password ? undefined : 'danger'" /><Button
+            label="Cancel"
+            severity="secondary"
+            size="small"
+            @click="setting = undefined"
+        /></div>
+      </form>
+    </Dialog>
+    <Dialog
+      :visible="!!shutting"
+      modal
+      :header="`${shutting?.forGood ? 'Remove' : 'Disable'} ${shutting?.worker.name}?`"
+      :style="{ width: 'min(30rem, 94vw)' }"
+      @update:visible="shutting = undefined"
+    >
+      <p v-if="shutting?.forGood"
+        >The account is gone for good, and nobody gets its name again. Records and history keep it. Sign-ins and codes end, and their devices get nothing
+        more.</p
+      >
+      <p v-else>They cannot sign in, and their devices get nothing, until you enable them again. Sign-ins and codes end.</p>
+      <label class="check"><ToggleSwitch v-model="deliver" input-id="deliver" /><span>What their devices have queued still goes in.</span></label>
+      <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
+      <div class="actions"
+        ><Button :label="shutting?.forGood ? 'Remove' : 'Disable'" severity="danger" size="small" @click="doShut" /><Button
+          label="Cancel"
+          severity="secondary"
+          size="small"
+          @click="shutting = undefined"
+      /></div>
     </Dialog>
   </div>
 </template>
@@ -195,6 +316,20 @@ async function save() {
   align-items: center;
   font-weight: 400;
   color: var(--faint);
+}
+.small {
+  font-size: 0.85rem;
+}
+.check {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+  margin: 0 0 1.1rem;
+}
+.account {
+  border-top: 1px solid var(--line);
+  padding-top: 0.6rem;
+  flex-wrap: wrap;
 }
 .second {
   margin: 1.6rem 0 0.6rem;

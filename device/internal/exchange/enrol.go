@@ -22,7 +22,7 @@ func (s *Line) Enrol(ctx context.Context, central, code, name string) error {
 	} else if token != "" {
 		return file.ErrEnrolled
 	}
-	l, err := link.New(central, "", s.Agent)
+	l, err := link.New(central, "", s.Agent, s.How)
 	if err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (s *Line) Enrol(ctx context.Context, central, code, name string) error {
 
 // MoveCentral is [device.Store.MoveCentral].
 func (s *Line) MoveCentral(ctx context.Context, address string) error {
-	l, err := link.New(address, "", s.Agent)
+	l, err := link.New(address, "", s.Agent, s.How)
 	if err != nil {
 		return err
 	}

@@ -170,7 +170,7 @@ func (e *exchange) dial(ctx context.Context) error {
 	if err != nil {
 		return file.StoreError(err)
 	}
-	if e.link, err = link.New(address, token, e.Agent); err != nil {
+	if e.link, err = link.New(address, token, e.Agent, e.How); err != nil {
 		return err
 	}
 	e.link.Over(e.Over)

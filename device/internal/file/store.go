@@ -21,6 +21,7 @@ import (
 	_ "github.com/ncruces/go-sqlite3/driver" // the driver "sqlite3"
 	"github.com/pressly/goose/v3"
 
+	"homing/link"
 	"homing/core/clock"
 )
 
@@ -41,6 +42,8 @@ type Options struct {
 	// NewID makes ids of records, batches and exchanges; nil means UUIDv7 by the machine's clock.
 	NewID func() uuid.UUID
 	Agent string // program and system, for central's list of devices; empty means a general one
+	// InTheClear lets a token and records go over plain HTTP to another machine.
+	InTheClear bool
 }
 
 // Store is one local store. It is safe for use by several goroutines, and several processes may open the same file.
@@ -53,6 +56,7 @@ type File struct {
 	Patience time.Duration
 	NewID    func() uuid.UUID
 	Agent    string
+	How      link.How
 	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
 	sealed   string                // what the file's name needs to be opened encrypted
 
@@ -101,7 +105,7 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 	}
 	db.SetMaxOpenConns(4)
 	s := &File{DB: db, Where: path, Now: options.Now, Tick: options.Tick, Over: options.Transport,
-		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent, sealed: sealed,
+		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent, How: link.How{InTheClear: options.InTheClear}, sealed: sealed,
 		prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()

@@ -65,7 +65,7 @@ func (s *Keeper) Attach(ctx context.Context, central, code, name string, discard
 	if known[file.FactToken] != "" {
 		return "", fmt.Errorf("%w; detach it first", file.ErrEnrolled)
 	}
-	l, err := link.New(central, "", s.Agent)
+	l, err := link.New(central, "", s.Agent, s.How)
 	if err != nil {
 		return "", err
 	}

@@ -163,7 +163,7 @@ func storeFlags(more ...cli.Flag) []cli.Flag {
 		Usage:   "`FILE` whose first line is the passphrase of an encrypted store; or HOMING_PASSPHRASE",
 		Sources: office.Env("PASSPHRASE_FILE")},
 		&cli.StringFlag{Name: "store", Usage: "`FILE` of the local store; otherwise homing/store.db in your data folder",
-			Sources: office.Env("STORE")})
+			Sources: office.Env("STORE")}, office.InTheClear)
 }
 
 func storePath(c *cli.Command) (string, error) {
@@ -195,7 +195,7 @@ func openStore(ctx context.Context, c *cli.Command) (*device.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return device.Open(ctx, path, device.Options{Passphrase: passphrase})
+	return device.Open(ctx, path, device.Options{Passphrase: passphrase, InTheClear: c.Bool("in-the-clear")})
 }
 
 // passphraseOf is empty for a store that is not encrypted. It is never given on the command line, where others could
@@ -240,7 +240,7 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	store, err := device.Open(ctx, path, device.Options{Passphrase: passphrase})
+	store, err := device.Open(ctx, path, device.Options{Passphrase: passphrase, InTheClear: c.Bool("in-the-clear")})
 	if err != nil {
 		return err
 	}

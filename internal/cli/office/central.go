@@ -28,8 +28,16 @@ func CentralFlags(more ...cli.Flag) []cli.Flag {
 	return append(more,
 		&cli.StringFlag{Name: "central", Usage: "`URL` of central; otherwise the one signed in to, or " + DefaultCentral,
 			Sources: Env("CENTRAL")},
-		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: Env("TOKEN")})
+		&cli.StringFlag{Name: "token", Usage: "`TOKEN` of a session, instead of signing in", Sources: Env("TOKEN")},
+		InTheClear)
 }
+
+// InTheClear allows links that others can read.
+var InTheClear = &cli.BoolFlag{Name: "in-the-clear", Usage: "allow plain HTTP to another machine, which others can read on the way",
+	Sources: Env("IN_THE_CLEAR")}
+
+// HowOf says how a command's links may be made.
+func HowOf(c *cli.Command) link.How { return link.How{InTheClear: c.Bool("in-the-clear")} }
 
 // signedIn is what a sign-in leaves behind for the next commands.
 type signedIn struct {
@@ -84,7 +92,7 @@ func NewCaller(c *cli.Command) (Caller, error) {
 	if token == "" && strings.TrimSuffix(address, "/") == known.Central {
 		token = known.Token
 	}
-	l, err := link.New(address, token, "homing command line")
+	l, err := link.New(address, token, "homing command line", HowOf(c))
 	if err != nil {
 		return Caller{}, terminal.Usage(err)
 	}
@@ -115,6 +123,7 @@ func SignInCommand() *cli.Command {
 readable by you alone.`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "central", Usage: "`URL` of central", Value: DefaultCentral, Sources: Env("CENTRAL")},
+			InTheClear,
 			&cli.StringFlag{Name: "worker", Usage: "your `NAME`", Required: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -122,7 +131,7 @@ readable by you alone.`,
 			if err != nil {
 				return err
 			}
-			l, err := link.New(c.String("central"), "", "homing command line")
+			l, err := link.New(c.String("central"), "", "homing command line", HowOf(c))
 			if err != nil {
 				return terminal.Usage(err)
 			}
@@ -170,7 +179,8 @@ func SignOutCommand() *cli.Command {
 				fmt.Fprintln(c.Root().Writer, "Nobody was signed in.")
 				return err
 			}
-			l, err := link.New(known.Central, known.Token, "homing command line")
+			// It was allowed when the sign-in was made.
+			l, err := link.New(known.Central, known.Token, "homing command line", link.How{InTheClear: true})
 			if err == nil {
 				_, err = l.Call(ctx, http.MethodDelete, "/v1/session", nil, nil, nil)
 			}

@@ -15,6 +15,7 @@ import (
 	"homing/console"
 	"homing/internal/cli/terminal"
 	"homing/service"
+	"homing/web"
 	"homing/wire"
 )
 
@@ -32,7 +33,8 @@ and printed this once. Ctrl-C stops in order: what is being pushed is finished f
 
 EXAMPLES
    homing serve --open
-   homing serve --listen 0.0.0.0:8400 --database postgres://homing@db.example/homing`,
+   homing serve --listen 0.0.0.0:8400 --tls-cert central.crt --tls-key central.key
+   homing serve --listen 10.0.0.5:8400 --behind 10.0.0.2 --database postgres://homing@db.example/homing`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8400",
 				Usage: "`HOST:PORT` to answer on; port 0 takes a free one", Sources: Env("LISTEN")},
@@ -44,6 +46,13 @@ EXAMPLES
 				Sources: Env("OPEN")},
 			&cli.StringFlag{Name: "admin-password", Usage: "password of the first admin of an empty database",
 				Sources: Env("ADMIN_PASSWORD")},
+			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` of a certificate, to answer over HTTPS; read again when it changes",
+				Sources: Env("TLS_CERT")},
+			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` of the certificate's key", Sources: Env("TLS_KEY")},
+			&cli.StringSliceFlag{Name: "behind", Usage: "`ADDRESS` or range of a proxy that central stands behind and whose word on " +
+				"where a request comes from is taken; may be given several times", Sources: Env("BEHIND")},
+			&cli.StringFlag{Name: "metrics-token", Usage: "`TOKEN` that lets others than this machine read /metrics",
+				Sources: Env("METRICS_TOKEN")},
 			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit",
 				Sources: Env("RATE")},
 			&cli.IntFlag{Name: "burst", Value: 400, Usage: "requests that a caller may make at once", Sources: Env("BURST")},
@@ -64,12 +73,18 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
+			behind, err := web.ParseBehind(c.StringSlice("behind"))
+			if err != nil {
+				return terminal.Usage(fmt.Errorf("--behind: %w; take an address, or a range such as 10.0.0.0/8", err))
+			}
 			if os.Getenv("GOMEMLIMIT") == "" {
 				debug.SetMemoryLimit(memoryLimit)
 			}
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"),
 				Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Log: log,
+				TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), Behind: behind,
+				MetricsToken:  c.String("metrics-token"),
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
 				MaxChanges:    c.Int("max-changes"),
 				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches")})
