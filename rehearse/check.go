@@ -379,14 +379,16 @@ func (w *world) checkOrder() {
 	}
 }
 
-// foldedAside says whether a value was in an add that took later edits in, or was mended, while a copy of the store had
-// the same unsent add and edited it, too: the whole add has the date of its last edit then, since nobody else can have
-// had the record but a copy.
+// foldedAside says whether a value was in an add that took later edits in, while a copy of the store had the same
+// unsent add and edited it, too: the whole add has the date of its last edit then, since nobody else can have had the
+// record but a copy. What was refused and is sent again, as after a restore that took the add away, is said anew with
+// all that it says, and has that date.
 func (w *world) foldedAside(stayed *save, other string) bool {
 	versions, rival := w.said()[stayed.token], w.ledger.tokens[other]
-	return len(versions) > 0 && versions[0].Change.Kind == change.Add &&
-		(len(versions[0].Change.Folds) > 0 || w.anyKin(w.ledger.mended, stayed)) &&
-		rival.unit != stayed.unit && w.kin(rival.unit, stayed.unit)
+	if len(versions) == 0 || versions[0].Change.Kind != change.Add {
+		return false
+	}
+	return w.anyKin(w.ledger.mended, stayed) || len(versions[0].Change.Folds) > 0 && rival.unit != stayed.unit && w.kin(rival.unit, stayed.unit)
 }
 
 func (w *world) off(text string) time.Duration {

@@ -155,7 +155,21 @@ func Merge(rules Rules, state State, edit Edit) (Outcome, error) {
 		bringBack(&out, rules, state, edit, mark)
 	}
 	set(&out, rules, state, edit, mark)
+	if out.Verdict == change.Applied && !asAsked(out.State.Fields, edit.Fields) {
+		out.Verdict = change.Merged
+	}
 	return out, nil
+}
+
+// asAsked says whether fields have the values that a change asked for. A counter has not, where what its author saw was
+// not what central had, even if nobody else was at it: a change before it had been merged.
+func asAsked(fields record.Fields, asked record.Delta) bool {
+	for name, edit := range asked {
+		if !bytes.Equal(fields[name], edit.To) {
+			return false
+		}
+	}
+	return true
 }
 
 func check(state State, edit Edit) error {
@@ -187,6 +201,13 @@ func newsFor(state State, edit Edit) bool {
 	for _, mark := range state.Marks.Fields {
 		if edit.foreign(mark) {
 			return true
+		}
+	}
+	for _, open := range state.Marks.Disputes { // what was held has set no mark
+		for _, other := range open.Others {
+			if edit.foreign(Mark{Revision: other.Side.Revision, Source: other.Side.Source}) {
+				return true
+			}
 		}
 	}
 	return false

@@ -1,6 +1,7 @@
 package merge_test
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"strconv"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 // play merges edits in an order.
@@ -123,5 +125,33 @@ func TestP2AClearedCounter(t *testing.T) {
 	state, _ := play(t, ruled(merge.Sum), start(t, "5"), cleared)
 	if value, has := state.Fields["a"]; has {
 		t.Errorf("a counter that was cleared and holds nothing more has the value %s", value)
+	}
+}
+
+// P4: an answer says that the record is not what was asked for, where the change itself met nobody, but the one before
+// it had been merged: whoever laid it over what they have would show another count.
+func TestP4WhatIsNotAsAskedIsMerged(t *testing.T) {
+	rules := ruled(merge.Sum)
+	state, _ := play(t, rules, start(t, `10`), from(1, 1, 1, 10, `10`, `14`), from(2, 1, 1, 20, `10`, `17`))
+	out, err := merge.Merge(rules, state, from(2, 2, state.Revision, 30, `17`, `20`))
+	if err != nil || out.Verdict != change.Merged || string(out.State.Fields["a"]) != `24` {
+		t.Errorf("the second is %s and leaves %s, %v", out.Verdict, out.State.Fields["a"], err)
+	}
+	out, err = merge.Merge(rules, out.State, from(2, 3, out.State.Revision, 40, `24`, `25`))
+	if err != nil || out.Verdict != change.Applied {
+		t.Errorf("the third, made on what central has, is %s, %v", out.Verdict, err)
+	}
+}
+
+// P4: what was held sets no mark, and is news all the same to whoever has not seen it.
+func TestP4AHeldEditIsNews(t *testing.T) {
+	rules := ruled(merge.Ask)
+	rules.Fields["b"] = merge.Newest
+	state, _ := play(t, rules, start(t, `1`), from(1, 1, 1, 10, `1`, `2`), from(2, 1, 1, 20, `1`, `3`))
+	other := from(3, 1, state.Revision-1, 30, ``, `"x"`)
+	other.Fields = map[string]record.Edit{"b": {To: json.RawMessage(`"x"`)}}
+	out, err := merge.Merge(rules, state, other)
+	if err != nil || out.Verdict != change.Merged {
+		t.Errorf("an edit that came after the dispute is %s, %v", out.Verdict, err)
 	}
 }
