@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/fault"
 	"homing/central/past"
 	"homing/internal/qr"
 	"homing/wire"
@@ -70,13 +71,20 @@ func (s *Server) registerFleet() {
 		if worker == "" {
 			worker = who(ctx).Name
 		}
+		if in.Body.Central != "" {
+			if _, err := wire.EnrolmentLink(in.Body.Central, ""); err != nil {
+				return nil, fault.Fail(fault.Invalid, "%v", err)
+			}
+		}
 		code, expires, err := s.central.IssueCode(ctx, who(ctx).Person, worker, time.Duration(in.Body.Minutes)*time.Minute)
 		if err != nil {
 			return nil, err
 		}
 		got := codeOut{Code: code, Worker: worker, ExpiresAt: expires}
 		if in.Body.Central != "" {
-			got.Link = wire.EnrolmentLink(in.Body.Central, code)
+			if got.Link, err = wire.EnrolmentLink(in.Body.Central, code); err != nil {
+				return nil, err
+			}
 			if got.Picture, err = qr.Picture(got.Link); err != nil {
 				return nil, err
 			}

@@ -31,6 +31,7 @@ func Main(args []string) int {
 
 // Run runs one command line and returns its exit code. Errors are one or two plain lines on stderr.
 func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	stdout, stderr = terminal.NewScreen(stdout), terminal.NewScreen(stderr)
 	root := command(stdout, stderr)
 	err := root.Run(ctx, args)
 	if err != nil {

@@ -188,11 +188,6 @@ async function save() {
       </DataTable>
     </div>
     <template v-if="workers">
-      <h2 class="second">Sign-ins that hold</h2>
-      <div class="sheet">
-        <SignInList v-if="signIns.length" :rows="signIns" named @ended="refresh" />
-        <EmptyNote v-else title="Nobody is signed in">While central is open, nobody needs to.</EmptyNote>
-      </div>
       <h2 class="second">Territories</h2>
       <div class="sheet">
         <EmptyNote v-if="!territories.length" title="Everybody covers everything"
@@ -210,6 +205,11 @@ async function save() {
             ></Column
           >
         </DataTable>
+      </div>
+      <h2 class="second">Sign-ins that hold</h2>
+      <div class="sheet">
+        <SignInList v-if="signIns.length" :rows="signIns" named @ended="refresh" />
+        <EmptyNote v-else title="Nobody is signed in">While central is open, nobody needs to.</EmptyNote>
       </div>
     </template>
     <Dialog

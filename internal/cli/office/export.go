@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 
@@ -59,7 +58,7 @@ func exportRecords(ctx context.Context, c *cli.Command) (err error) {
 	if err != nil {
 		return err
 	}
-	var to io.Writer = c.Root().Writer
+	to := terminal.Exact(c.Root().Writer)
 	if path := c.String("to"); path != "" {
 		// A file that is there is replaced only when the new one is whole.
 		file, err := os.CreateTemp(filepath.Dir(path), ".homing-export-")
@@ -67,7 +66,7 @@ func exportRecords(ctx context.Context, c *cli.Command) (err error) {
 			return err
 		}
 		defer func() {
-			if err = errors.Join(err, file.Chmod(0o644), file.Close()); err == nil {
+			if err = errors.Join(err, file.Close()); err == nil { // readable by its owner alone, as it was made
 				err = os.Rename(file.Name(), path)
 			} else {
 				os.Remove(file.Name())

@@ -46,7 +46,7 @@ func (t Table) Row(cells ...any) {
 	for n, cell := range cells {
 		// A value from the field must not be able to move the cursor about.
 		texts[n] = strings.Map(func(r rune) rune {
-			if unicode.IsControl(r) {
+			if unicode.IsControl(r) || turns(r) {
 				return ' '
 			}
 			return r
@@ -148,7 +148,7 @@ func Size(bytes int) string {
 
 // OnTerminal says whether w is a terminal that a person looks at.
 func OnTerminal(w io.Writer) bool {
-	file, ok := w.(*os.File)
+	file, ok := under(w).(*os.File)
 	return ok && term.IsTerminal(int(file.Fd()))
 }
 
@@ -162,13 +162,21 @@ type ProgressLine struct {
 
 // NewProgressLine makes a line on w, if that is a terminal.
 func NewProgressLine(w io.Writer) *ProgressLine {
-	return &ProgressLine{w: w, live: OnTerminal(w), last: time.Now()}
+	if OnTerminal(w) {
+		return &ProgressLine{w: under(w), live: true, last: time.Now()} // it moves the cursor itself
+	}
+	return &ProgressLine{w: w, last: time.Now()}
 }
 
 // Show puts a text in the place of the one before.
 func (p *ProgressLine) Show(text string) {
 	if p.live {
-		fmt.Fprintf(p.w, "\r%-*s", p.width, text)
+		fmt.Fprintf(p.w, "\r%-*s", p.width, strings.Map(func(r rune) rune {
+			if !harmless(r) {
+				return ' '
+			}
+			return r
+		}, text))
 		p.width = len([]rune(text))
 		return
 	}
