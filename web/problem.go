@@ -54,6 +54,9 @@ func newProblem(status int, detail string) *Problem {
 func init() {
 	// huma makes its own errors, such as those of validation, through these two.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		if status == http.StatusInternalServerError && message == unreadBody {
+			status = http.StatusBadRequest // it was cut, or is not compressed as it says
+		}
 		p := newProblem(status, message)
 		for _, err := range errs {
 			var detailed huma.ErrorDetailer
@@ -81,6 +84,9 @@ func init() {
 		return err
 	}
 }
+
+// unreadBody is what huma says of a body that cannot be read to its end.
+const unreadBody = "cannot read request body"
 
 // writeProblem answers outside of the API's operations.
 func writeProblem(w http.ResponseWriter, r *http.Request, status int, detail string) {
@@ -112,6 +118,9 @@ const retrySeconds = "5"
 func (s *Server) problem(ctx context.Context, err error) error {
 	if err == nil {
 		return nil
+	}
+	if ready := (*Problem)(nil); errors.As(err, &ready) {
+		return err
 	}
 	id := middleware.GetReqID(ctx)
 	known := fault.Explain(err)

@@ -67,7 +67,7 @@ func (c *Past) RecordAt(ctx context.Context, asker fleet.Person, collection stri
 	}
 	var versions []storedVersion
 	err := c.db.SelectContext(ctx, &versions, `SELECT revision, position, removed, delta, author, device, edited_at, received_at FROM versions
-		WHERE collection = $1 AND record = $2 AND ($3 = 0 OR revision <= $3)
+		WHERE collection = $1 AND record = $2 AND ($3::bigint = 0 OR revision <= $3::bigint)
 			AND ($4::timestamptz IS NULL OR received_at <= $4) ORDER BY revision`,
 		collection, id, when.Revision, nullTime(when.AsOf))
 	if err != nil {

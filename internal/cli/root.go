@@ -77,7 +77,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 			office.WorkersCommand(), office.TerritoriesCommand(), office.DevicesCommand(), office.ExchangesCommand(),
 			office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
 			office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(),
-			office.OpenAPICommand(),
+			office.PasswordCommand(), office.SignInsCommand(), office.AuditCommand(), office.OpenAPICommand(),
 		},
 	}
 	walk(root)

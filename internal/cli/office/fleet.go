@@ -25,82 +25,6 @@ import (
 	"homing/internal/qr"
 )
 
-// WorkersCommand is homing workers.
-func WorkersCommand() *cli.Command {
-	return &cli.Command{
-		Name:  "workers",
-		Usage: "list and add the people who work with central",
-		Commands: []*cli.Command{
-			{Name: "list", Usage: "list all workers", Flags: CentralFlags(terminal.JSON),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					call, err := NewCaller(c)
-					if err != nil {
-						return err
-					}
-					var workers []central.Worker
-					if err := call.Get(ctx, "/v1/workers", &workers); err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return terminal.WriteJSON(c.Root().Writer, workers)
-					}
-					t := terminal.NewTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE")
-					for _, w := range workers {
-						t.Row(w.Name, w.Role, held(w.Territories), w.Devices, terminal.When(w.CreatedAt))
-					}
-					return t.Flush()
-				}},
-			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
-				Description: "The password is asked for, or read from the first line of standard input. With --no-password " +
-					"the worker can own devices but not sign in.",
-				Flags: CentralFlags(&cli.StringFlag{Name: "role", Value: "worker", Usage: "reader, worker, lead or admin"},
-					&cli.StringSliceFlag{Name: "territory", Usage: "a `KEY` that the worker holds; may be given several times; " +
-						"all when left out"},
-					&cli.BoolFlag{Name: "no-password", Usage: "make an account that cannot sign in"}),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := terminal.Arguments(c, "NAME")
-					if err != nil {
-						return err
-					}
-					body := map[string]any{"name": args[0], "role": c.String("role"), "territories": c.StringSlice("territory")}
-					if !c.Bool("no-password") {
-						password, err := terminal.AskPassword(c.Root().ErrWriter, os.Stdin)
-						if err != nil {
-							return err
-						}
-						body["password"] = password
-					}
-					call, err := NewCaller(c)
-					if err != nil {
-						return err
-					}
-					if err := call.Send(ctx, http.MethodPost, "/v1/workers", body, nil); err != nil {
-						return err
-					}
-					fmt.Fprintf(c.Root().Writer, "Added %s (%s).\n", args[0], body["role"])
-					return nil
-				}},
-			{Name: "role", Usage: "give a worker another role", ArgsUsage: "WORKER ROLE", Flags: CentralFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					args, err := terminal.Arguments(c, "WORKER", "ROLE")
-					if err != nil {
-						return err
-					}
-					call, err := NewCaller(c)
-					if err != nil {
-						return err
-					}
-					if err := call.Send(ctx, http.MethodPut, "/v1/workers/"+url.PathEscape(args[0])+"/role",
-						map[string]any{"role": args[1]}, nil); err != nil {
-						return err
-					}
-					fmt.Fprintf(c.Root().Writer, "%s is %s now. Devices follow with their next exchange.\n", args[0], args[1])
-					return nil
-				}},
-		},
-	}
-}
-
 // held lists the territories that a worker holds.
 func held(territories []string) string {
 	switch {
@@ -207,6 +131,12 @@ func DevicesCommand() *cli.Command {
 				}},
 			{Name: "leave", Usage: "take a further worker off a shared device", ArgsUsage: "DEVICE WORKER",
 				Flags: CentralFlags(), Action: leaveDevice},
+			{Name: "codes", Usage: "list the codes that can still be used", Flags: CentralFlags(terminal.JSON), Action: listCodes},
+			{Name: "void-code", Usage: "make a code useless", ArgsUsage: "ID",
+				Description: "The ID is the one that homing devices codes shows: nobody can tell the code itself any more.",
+				Flags:       CentralFlags(), Action: doTo(http.MethodDelete, "/v1/codes/%s", "The code %s enrols nothing any more.\n", "ID")},
+			{Name: "admit", Usage: "let a device in that was enrolled while central was open to everybody", ArgsUsage: "DEVICE",
+				Flags: CentralFlags(), Action: doTo(http.MethodPost, "/v1/devices/%s/admission", "%s may push and pull.\n", "DEVICE")},
 			{Name: "readmit", Usage: "take a revocation back", ArgsUsage: "DEVICE", Flags: CentralFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return revocation(ctx, c, http.MethodDelete, "", "%s may push and pull again.\n")
@@ -241,6 +171,9 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		if d.MayDeliver {
 			state = "revoked, may deliver"
 		}
+		if d.WhileOpen {
+			state += ", while open"
+		}
 		t.Row(d.ID, d.Name, peopleOf(d), state, terminal.Whenever(d.SeenAt), d.Lag, owes(d), Skew(d.OffsetMS, d.ErrorMS),
 			lastExchange(d.Last))
 	}
@@ -249,6 +182,9 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 
 // peopleOf names the workers of a device.
 func peopleOf(d central.Device) string {
+	if len(d.People) == 0 { // they are shut out
+		return d.Worker
+	}
 	names := make([]string, len(d.People))
 	for n, who := range d.People {
 		names[n] = who.Name

@@ -53,6 +53,27 @@ func AskPassword(prompt io.Writer, from *os.File) (string, error) {
 	return line, nil
 }
 
+// AskPasswords reads several passwords without showing them, or as many lines of what is not a terminal.
+func AskPasswords(prompt io.Writer, from *os.File, questions ...string) (all []string, err error) {
+	lines := bufio.NewReader(from)
+	for _, question := range questions {
+		text := ""
+		if term.IsTerminal(int(from.Fd())) {
+			text, err = askSecret(prompt, from, question)
+		} else if text, err = lines.ReadString('\n'); errors.Is(err, io.EOF) {
+			err = nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if text = strings.TrimRight(text, "\r\n"); text == "" {
+			return nil, Usage(errors.New("no password: type it, or give each as a line of standard input"))
+		}
+		all = append(all, text)
+	}
+	return all, nil
+}
+
 // askSecret reads a line from a terminal without showing it.
 func askSecret(prompt io.Writer, from *os.File, question string) (string, error) {
 	fmt.Fprint(prompt, question)
