@@ -146,7 +146,7 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 	id, err := s.who(ctx.Context(), token, revoked)
 	switch problem := (*Problem)(nil); {
 	case token == "":
-	case err == nil:
+	case err == nil, errors.As(err, &problem) && problem.Status == http.StatusForbidden: // it is central's, but shut out
 		s.known.add(token)
 	case errors.As(err, &problem) && problem.Status == http.StatusUnauthorized:
 		s.known.drop(token)

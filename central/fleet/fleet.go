@@ -89,19 +89,22 @@ type Device struct {
 	Incarnation uuid.UUID    `json:"incarnation" db:"incarnation" format:"uuid"`
 	WhileOpen   bool         `json:"while_open,omitempty" db:"while_open" doc:"Enrolled while central was open to everybody; shut out otherwise, unless an admin admits it."`
 	Deliverers  sight.Askers `json:"-" db:"-"` // shut out, but what they have queued on the device is taken
-	Past        []uuid.UUID  `json:"-" db:"-"` // all incarnations that it has had, the present one among them
-	Agent       string       `json:"agent" db:"agent"`
-	EnrolledAt  time.Time    `json:"enrolled_at" db:"enrolled_at"`
-	RevokedAt   *time.Time   `json:"revoked_at,omitempty" db:"revoked_at"`
-	MayDeliver  bool         `json:"may_deliver,omitempty" db:"may_deliver" doc:"Though revoked, it may still send what it has queued; it gets nothing."`
-	SeenAt      *time.Time   `json:"seen_at,omitempty" db:"seen_at"`
-	OffsetMS    *int64       `json:"offset_ms,omitempty" db:"offset_ms" doc:"What to add to the device's clock to get central's, as last measured; positive when the device is behind."`
-	ErrorMS     *int64       `json:"error_ms,omitempty" db:"error_ms"`
-	Unsent      *int64       `json:"unsent,omitempty" db:"unsent" doc:"Changes without an answer in its outbox, as it last reported."`
-	Refused     *int64       `json:"refused,omitempty" db:"refused" doc:"Refused changes in its outbox, as it last reported."`
-	Waiting     *int64       `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
-	Lag         int64        `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
-	Last        *Exchange    `json:"last_exchange,omitempty" db:"-"`
+	// Fresh is a moment before which the device can have held nothing, and since which its people are who they are; zero
+	// where that is not known.
+	Fresh      time.Time   `json:"-" db:"-"`
+	Past       []uuid.UUID `json:"-" db:"-"` // all incarnations that it has had, the present one among them
+	Agent      string      `json:"agent" db:"agent"`
+	EnrolledAt time.Time   `json:"enrolled_at" db:"enrolled_at"`
+	RevokedAt  *time.Time  `json:"revoked_at,omitempty" db:"revoked_at"`
+	MayDeliver bool        `json:"may_deliver,omitempty" db:"may_deliver" doc:"Though revoked, it may still send what it has queued; it gets nothing."`
+	SeenAt     *time.Time  `json:"seen_at,omitempty" db:"seen_at"`
+	OffsetMS   *int64      `json:"offset_ms,omitempty" db:"offset_ms" doc:"What to add to the device's clock to get central's, as last measured; positive when the device is behind."`
+	ErrorMS    *int64      `json:"error_ms,omitempty" db:"error_ms"`
+	Unsent     *int64      `json:"unsent,omitempty" db:"unsent" doc:"Changes without an answer in its outbox, as it last reported."`
+	Refused    *int64      `json:"refused,omitempty" db:"refused" doc:"Refused changes in its outbox, as it last reported."`
+	Waiting    *int64      `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
+	Lag        int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
+	Last       *Exchange   `json:"last_exchange,omitempty" db:"-"`
 }
 
 // Exchange is one run of a device with central, as central saw it.

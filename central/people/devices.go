@@ -305,6 +305,14 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 		device.ID); err != nil {
 		return device, err
 	}
+	var fresh *time.Time
+	if err := c.db.QueryRowxContext(ctx, `SELECT min(since) FROM incarnations WHERE device = $1
+			AND NOT EXISTS (SELECT FROM former_people WHERE device = $1)`, device.ID).Scan(&fresh); err != nil {
+		return device, err
+	}
+	if fresh != nil {
+		devices[0].Fresh = *fresh
+	}
 	if err := c.people(ctx, devices); err != nil {
 		return device, err
 	}

@@ -271,6 +271,8 @@ func (w *pull) sends(e Entry) (one wire.Record, sends bool, err error) {
 		return one, false, nil
 	case seen:
 		return e.Record(), true, nil
+	case !w.from.Fresh.IsZero() && !e.Again && e.Last.ReceivedAt.Before(w.from.Fresh):
+		return one, false, nil // the device cannot hold it, and need not hear that there is one
 	case covered || w.had(e):
 		return desk.Withdrawal(e.ID, e.Revision, e.Position), true, nil
 	}
