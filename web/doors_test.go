@@ -270,8 +270,8 @@ var givesRecords = map[string][]ask{
 	"fingerprints": {{"GET", "/v1/fingerprints/notes", nil}}, "fingerprint": {{"GET", "/v1/fingerprint/notes", nil}},
 	"collections": {{"GET", "/v1/collections", nil}}, "exchanges": {{"GET", "/v1/exchanges", nil}},
 	"settle-by-rule": {{"POST", "/v1/conflicts/settlements-by-rule", map[string]any{"rule": "newest", "collection": "notes"}}},
-	"put-rows": {{"PUT", "/v1/rows/notes", map[string]any{"key": "name", "rows": []any{map[string]any{"name": "SECRET south", "zone": "north"}}}}},
-	"exchange": nil, // of which there must be one: the test asks
+	"put-rows":       {{"PUT", "/v1/rows/notes", map[string]any{"key": "name", "rows": []any{map[string]any{"name": "SECRET south", "zone": "north"}}}}},
+	"exchange":       nil, // of which there must be one: the test asks
 }
 
 // Operations in which no record is meant or given.

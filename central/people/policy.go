@@ -51,7 +51,7 @@ func checkPassword(worker, password string) error {
 	case len(different) < leastDifferent:
 		return fault.Fail(fault.Invalid, "the password repeats the same few characters; take at least %d different ones",
 			leastDifferent)
-	case strings.Contains(low, worker) && utf8.RuneCountInString(worker)*2 >= length:
+	case strings.Contains(low, worker) && utf8.RuneCountInString(strings.ReplaceAll(low, worker, "")) < LeastPassword/2:
 		return fault.Fail(fault.Invalid, "the password is little more than the worker's name; take several words that do not belong together")
 	case commonWords(low) || bare != "" && commonWords(bare) || strings.Contains("12345678901234567890", low):
 		return fault.Fail(fault.Invalid, "the password is one of the commonest; take several words that do not belong together")

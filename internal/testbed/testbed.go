@@ -85,6 +85,15 @@ func Database(t testing.TB) string {
 	return url
 }
 
+// SQL opens a database past central, to see what it lets nobody do.
+func SQL(t testing.TB, url string) *sqlx.DB {
+	t.Helper()
+	db, err := sqlx.Connect("pgx", url)
+	Must(t, err)
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
 func newDatabase() (string, error) {
 	start.Do(func() {
 		if folder, started = os.MkdirTemp("", "homing-test-"); started == nil {
