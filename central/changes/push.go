@@ -23,6 +23,9 @@ import (
 // aside.
 const BelieveWithin = 2 * time.Minute
 
+// maxFolds is how many others the changes of a batch may fold, all together. Each is looked up.
+const maxFolds = 2 * change.MaxFolds
+
 // read makes an item of one change as it came. A change that cannot be read harms no other.
 func read(raw []byte) desk.Item {
 	var ch change.Change
@@ -45,8 +48,12 @@ func (c *Changes) Push(ctx context.Context, from fleet.Device, batch wire.Batch,
 		return wire.Answers{}, err
 	}
 	items := make([]desk.Item, len(batch.Changes))
+	folds := 0
 	for n, raw := range batch.Changes {
 		items[n] = read(raw)
+		if folds += len(items[n].Change.Folds); folds > maxFolds {
+			return wire.Answers{}, fault.Fail(fault.TooLarge, "the changes of the batch fold more than %d others; send fewer at once", maxFolds)
+		}
 	}
 	work := pushing{device: from.ID, exchange: batch.Exchange, source: source, bytes: bytes}
 	done, err := c.acceptPush(ctx, &work, items)

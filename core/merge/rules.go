@@ -193,20 +193,29 @@ func union(central, from, to json.RawMessage) (json.RawMessage, bool) {
 	if bytes.Equal(central, from) {
 		return to, true
 	}
+	before, after := setOf(was), setOf(is)
 	var result []string
 	for _, one := range have {
-		if !slices.Contains(was, one) || slices.Contains(is, one) {
+		if !before[one] || after[one] {
 			result = append(result, one)
 		}
 	}
 	for _, one := range is {
-		if !slices.Contains(was, one) {
+		if !before[one] {
 			result = append(result, one)
 		}
 	}
 	slices.Sort(result)
 	result = slices.Compact(result)
 	return json.RawMessage("[" + strings.Join(result, ",") + "]"), true
+}
+
+func setOf(all []string) map[string]bool {
+	set := make(map[string]bool, len(all))
+	for _, one := range all {
+		set[one] = true
+	}
+	return set
 }
 
 // members are the canonical texts of a list's members; no value is an empty list.

@@ -67,6 +67,13 @@ type Order struct {
 // Columns that every record has and that can be sorted by besides its fields.
 var columns = []string{"edited_at", "revision"}
 
+// Bounds on one question: each word and condition is another look at every record.
+const (
+	MaxWords      = 12
+	maxConditions = 20
+	maxText       = 1000 // bytes
+)
+
 // Parse reads a question and checks it against the collection's definition.
 func Parse(d definition.Definition, ask Ask) (Query, error) {
 	q := Query{Search: ask.Search, Limit: ask.Limit, Offset: ask.Offset}
@@ -78,6 +85,13 @@ func Parse(d definition.Definition, ask Ask) (Query, error) {
 	}
 	if q.Offset < 0 {
 		return q, fmt.Errorf("offset %d: take 0 or more", ask.Offset)
+	}
+	if words := strings.Fields(ask.Search); len(words) > MaxWords || len(ask.Search) > maxText {
+		return q, fmt.Errorf("the search has %d words in %d characters: take at most %d in %d", len(words), len(ask.Search), MaxWords, maxText)
+	}
+	if len(ask.Where) > maxConditions || len(ask.Sort) > maxText {
+		return q, fmt.Errorf("%d conditions, or what to sort by in %d characters: take at most %d, and %d", len(ask.Where), len(ask.Sort),
+			maxConditions, maxText)
 	}
 	for _, text := range ask.Where {
 		condition, err := parseCondition(d, text)

@@ -14,9 +14,10 @@ import (
 
 // Bounds on one value. They keep a malicious or broken value from costing more than the batch that carried it.
 const (
-	MaxDepth = 32      // objects and lists within one another
-	MaxValue = 1 << 20 // bytes of one canonical field
-	maxPlain = 21      // digits before a number is written with an exponent
+	MaxDepth  = 32      // objects and lists within one another
+	MaxValue  = 1 << 20 // bytes of one canonical field
+	MaxDigits = 100     // of a number; databases and programs that count with it choke on more
+	maxPlain  = 21      // digits before a number is written with an exponent
 	// surelyDouble is a power of ten within which every number is one that a double comes near.
 	surelyDouble = 300
 )
@@ -214,6 +215,9 @@ func canonicalNumber(literal string) (string, error) {
 	rest, negative := strings.CutPrefix(literal, "-")
 	mantissa, exponentText, hasExponent := strings.Cut(strings.ToLower(rest), "e")
 	exponent := 0
+	if len(literal) > 10*MaxDigits {
+		return "", fmt.Errorf("%w: the number %.40s is written with %d characters", ErrValue, literal, len(literal))
+	}
 	if hasExponent {
 		var err error
 		if exponent, err = strconv.Atoi(exponentText); err != nil {
@@ -226,6 +230,9 @@ func canonicalNumber(literal string) (string, error) {
 	digits = strings.TrimRight(digits, "0")
 	if digits == "" {
 		return "0", nil
+	}
+	if len(digits) > MaxDigits {
+		return "", fmt.Errorf("%w: the number %.40s has %d digits, the most is %d", ErrValue, literal, len(digits), MaxDigits)
 	}
 	if point > surelyDouble || point < -surelyDouble {
 		// Past the range of a double, no program reads the number back.
