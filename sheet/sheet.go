@@ -179,7 +179,7 @@ func (r *csvReader) Next() (Row, error) {
 	line, _ := r.csv.FieldPos(0)
 	row := Row{Number: line, Cells: make(map[string]propose.Value, len(cells))}
 	for n, header := range r.headers {
-		row.Cells[header] = propose.Value{Text: cells[n]}
+		row.Cells[header] = propose.Value{Text: unguard(cells[n])}
 	}
 	return row, nil
 }
@@ -193,8 +193,11 @@ type workbookReader struct {
 }
 
 func openWorkbook(path, sheet string) (Reader, error) {
+	if err := checkUnpacked(path); err != nil {
+		return nil, fmt.Errorf("%s: not a workbook that can be read: %w", path, err)
+	}
 	book, err := excelize.OpenFile(path, excelize.Options{ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd",
-		UnzipXMLSizeLimit: 1 << 24})
+		UnzipXMLSizeLimit: 1 << 24, UnzipSizeLimit: mostUnpacked})
 	if err != nil {
 		return nil, fmt.Errorf("%s: not a workbook that can be read: %w", path, err)
 	}
@@ -256,7 +259,7 @@ func (r *workbookReader) Next() (Row, error) {
 		for n, header := range r.headers {
 			value := propose.Value{}
 			if n < len(cells) {
-				value.Text = cells[n]
+				value.Text = unguard(cells[n])
 			}
 			filled = filled || !value.Empty()
 			row.Cells[header] = value

@@ -71,7 +71,7 @@ type csvWriter struct {
 func (w *csvWriter) Write(id string, fields record.Fields) error {
 	cells := []string{id}
 	for _, field := range w.d.Fields {
-		cells = append(cells, definition.Plain(fields[field.Name]))
+		cells = append(cells, plainCell(fields[field.Name]))
 	}
 	return w.csv.Write(cells)
 }
@@ -181,7 +181,16 @@ func cell(raw json.RawMessage) any {
 	if raw == nil {
 		return nil
 	}
-	return definition.Plain(raw)
+	return plainCell(raw)
+}
+
+// plainCell is a value as a text; one that people wrote and that begins like a formula is guarded.
+func plainCell(raw json.RawMessage) string {
+	text := definition.Plain(raw)
+	if len(raw) > 0 && raw[0] == '"' {
+		return guard(text)
+	}
+	return text
 }
 
 func (w *workbookWriter) Close() error {
