@@ -2,6 +2,7 @@ package device
 
 import (
 	"context"
+	"encoding/json"
 
 	"github.com/google/uuid"
 
@@ -58,6 +59,12 @@ func (s *Store) Review(ctx context.Context) ([]Queued, error) {
 // the Decisions of the record say so.
 func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 	return s.keeper.SendAgain(ctx, number)
+}
+
+// ReadGivenUp gives the lines of a file to which [Store.Discard] or [Store.DropLost] has written. An encrypted store
+// writes them sealed; it, and one that was restored from a backup of it, can read them.
+func (s *Store) ReadGivenUp(path string) ([]json.RawMessage, error) {
+	return s.keeper.ReadLines(path)
 }
 
 // Discard gives up what central has refused of a record, with what hangs on it and what was refused as one group with

@@ -137,6 +137,9 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 	if !errors.Is(err, file.ErrNotEnrolled) {
 		err = errors.Join(err, s.log(ctx, started, summary, err))
 	}
+	if summary.Withdrawn+summary.Removed > 0 {
+		err = errors.Join(err, s.Overwrite(ctx))
+	}
 	return summary, err
 }
 

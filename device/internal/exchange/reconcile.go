@@ -390,7 +390,7 @@ func (s *Line) DropLost(ctx context.Context, collection string, id uuid.UUID, ba
 	if err != nil {
 		return err
 	}
-	if err := save.AppendLines(backup, [][]byte{text}); err != nil {
+	if err := s.AppendLines(backup, [][]byte{text}); err != nil {
 		return err
 	}
 	err = s.Within(ctx, func(tx *sqlx.Tx) error {

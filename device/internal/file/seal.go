@@ -36,31 +36,31 @@ const leastPassphrase = 8 // characters
 // It is no secret, but without it the store cannot be opened.
 func SaltPath(path string) string { return path + ".salt" }
 
-// seal gives what the store's name needs to be opened encrypted, or nothing for a store that is not.
-func seal(path, passphrase string) (string, error) {
+// seal gives the key of a store and what its name needs to be opened encrypted, or nothing for a store that is not.
+func seal(path, passphrase string) (key []byte, name string, err error) {
 	salt, err := os.ReadFile(SaltPath(path))
 	known := err == nil
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", fmt.Errorf("local store: %w", err)
+		return nil, "", fmt.Errorf("local store: %w", err)
 	}
 	switch {
 	case known && passphrase == "":
-		return "", ErrSealed
+		return nil, "", ErrSealed
 	case passphrase == "":
-		return "", nil
+		return nil, "", nil
 	case !known:
 		if len([]rune(passphrase)) < leastPassphrase {
-			return "", fmt.Errorf("the passphrase is too short; take at least %d characters", leastPassphrase)
+			return nil, "", fmt.Errorf("the passphrase is too short; take at least %d characters", leastPassphrase)
 		}
 		if info, err := os.Stat(path); err == nil && info.Size() > 0 {
-			return "", ErrNotSealed
+			return nil, "", ErrNotSealed
 		}
 		salt = make([]byte, SealSalt)
 		rand.Read(salt)
 		if err := os.WriteFile(SaltPath(path), salt, 0o600); err != nil {
-			return "", fmt.Errorf("local store: %w", err)
+			return nil, "", fmt.Errorf("local store: %w", err)
 		}
 	}
-	key := argon2.IDKey([]byte(passphrase), salt, SealTime, SealMemory, SealThreads, SealKey)
-	return "&vfs=adiantum&hexkey=" + hex.EncodeToString(key) + "&_pragma=temp_store(memory)", nil
+	key = argon2.IDKey([]byte(passphrase), salt, SealTime, SealMemory, SealThreads, SealKey)
+	return key, "&vfs=adiantum&hexkey=" + hex.EncodeToString(key) + "&_pragma=temp_store(memory)", nil
 }

@@ -21,8 +21,8 @@ import (
 	_ "github.com/ncruces/go-sqlite3/driver" // the driver "sqlite3"
 	"github.com/pressly/goose/v3"
 
-	"homing/link"
 	"homing/core/clock"
+	"homing/link"
 )
 
 //go:embed migrations/*.sql
@@ -59,6 +59,7 @@ type File struct {
 	How      link.How
 	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
 	sealed   string                // what the file's name needs to be opened encrypted
+	key      []byte                // of an encrypted store
 
 	// Finish ends each transaction that writes, before it is committed; nil does nothing.
 	Finish func(context.Context, *sqlx.Tx) error
@@ -86,7 +87,7 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("local store: %w", err)
 	}
-	sealed, err := seal(path, options.Passphrase)
+	key, sealed, err := seal(path, options.Passphrase)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
@@ -98,14 +99,15 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 	file.Close()
 	// With synchronous=full a commit has reached the disk when it returns; with the write-ahead log it costs one sync.
 	name := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() +
-		"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=foreign_keys(on)" + sealed
+		"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=foreign_keys(on)" +
+		"&_pragma=secure_delete(on)" + sealed // what is dropped is overwritten
 	db, err := sqlx.Open("sqlite3", name)
 	if err != nil {
 		return nil, StoreError(err)
 	}
 	db.SetMaxOpenConns(4)
 	s := &File{DB: db, Where: path, Now: options.Now, Tick: options.Tick, Over: options.Transport,
-		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent, How: link.How{InTheClear: options.InTheClear}, sealed: sealed,
+		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent, How: link.How{InTheClear: options.InTheClear}, sealed: sealed, key: key,
 		prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
@@ -119,6 +121,14 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 
 // Close is [device.Store.Close].
 func (s *File) Close() error { return s.DB.Close() }
+
+// Overwrite lets what was dropped go from the log of the database, too. While somebody reads, some of it stays until the
+// next time.
+func (s *File) Overwrite(ctx context.Context) error {
+	var busy, pages, moved int
+	err := s.DB.QueryRowxContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`).Scan(&busy, &pages, &moved)
+	return StoreError(err)
+}
 
 // Path is [device.Store.Path].
 func (s *File) Path() string { return s.Where }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -317,7 +316,7 @@ func (s *Desk) discardRecord(ctx context.Context, tx *sqlx.Tx, row hold.Stored, 
 		row.Collection, row.ID); err != nil {
 		return err
 	}
-	if err := writeDiscarded(backup, s.Now(), queue); err != nil {
+	if err := s.writeDiscarded(backup, s.Now(), queue); err != nil {
 		return err
 	}
 	under, err := row.Under()
@@ -332,7 +331,7 @@ func (s *Desk) discardRecord(ctx context.Context, tx *sqlx.Tx, row hold.Stored, 
 }
 
 // writeDiscarded has reached the disk when it returns.
-func writeDiscarded(path string, now time.Time, queue []file.Entry) error {
+func (s *Desk) writeDiscarded(path string, now time.Time, queue []file.Entry) error {
 	lines := make([][]byte, len(queue))
 	for n, q := range queue {
 		ch, err := q.Change()
@@ -352,20 +351,5 @@ func writeDiscarded(path string, now time.Time, queue []file.Entry) error {
 			return err
 		}
 	}
-	return AppendLines(path, lines)
-}
-
-// AppendLines writes to the end of a file. The lines have reached the disk when it returns.
-func AppendLines(path string, lines [][]byte) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("nothing was discarded: %w", err)
-	}
-	defer file.Close()
-	for _, line := range lines {
-		if _, err := file.Write(append(line, '\n')); err != nil {
-			return fmt.Errorf("nothing was discarded: %w", err)
-		}
-	}
-	return file.Sync()
+	return s.AppendLines(path, lines)
 }

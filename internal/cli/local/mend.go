@@ -58,6 +58,23 @@ func localDiscard(ctx context.Context, c *cli.Command) error {
 	})
 }
 
+func localGivenUp(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Arguments(c, "FILE")
+	if err != nil {
+		return err
+	}
+	return withStore(ctx, c, func(store *device.Store) error {
+		lines, err := store.ReadGivenUp(args[0])
+		if err != nil {
+			return err
+		}
+		for _, line := range lines {
+			fmt.Fprintln(c.Root().Writer, string(line))
+		}
+		return nil
+	})
+}
+
 func localSettle(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Arguments(c, "COLLECTION", "RECORD", "FIELD", "VALUE")
 	if err != nil {
