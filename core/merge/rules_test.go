@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strconv"
+	"strings"
 	"testing"
 
 	"homing/core/change"
@@ -237,4 +239,22 @@ func FuzzRules(f *testing.F) {
 			state = out.State
 		}
 	})
+}
+
+// Lists are united member by member, not each against each: the work grows with their length alone.
+func TestLongListsUniteQuickly(t *testing.T) {
+	list := func(from, to int) string {
+		var all []string
+		for n := from; n < to; n++ {
+			all = append(all, strconv.Itoa(1_000_000+n))
+		}
+		return "[" + strings.Join(all, ",") + "]"
+	}
+	const long = 100_000 // each against each would take minutes
+	state := start(t, list(0, long))
+	first, second := from(1, 1, 1, 10, list(0, long), list(0, long+5)), from(2, 1, 1, 20, list(0, long), list(5, long))
+	state, _ = play(t, ruled(merge.Union), state, first, second)
+	if got := len(strings.Split(string(state.Fields["a"]), ",")); got != long {
+		t.Errorf("%d members, want %d", got, long)
+	}
 }

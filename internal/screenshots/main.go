@@ -297,6 +297,7 @@ func pagePictures(ctx context.Context, out, address string) error {
 			before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`),
 				chromedp.Click(`//button[contains(., "Issue a code")]`))},
 		{file: "console-people.png", path: "/people", wait: ".second"},
+		{file: "console-audit.png", path: "/audit", wait: "tbody tr"},
 		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
 		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`,
 			before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},

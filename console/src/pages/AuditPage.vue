@@ -38,7 +38,7 @@ async function earlier() {
   }
 }
 const who = (one: Done) => one.worker || 'whoever runs central'
-const to = (one: Done) => (one.about === one.worker ? '' : one.about)
+const to = (one: Done) => (one.about === one.worker && one.act.startsWith('sign') ? '' : one.about)
 </script>
 
 <template>
@@ -66,7 +66,7 @@ const to = (one: Done) => (one.about === one.worker ? '' : one.about)
         >
         <Column header="Who"
           ><template #body="{ data }"
-            ><span :class="{ faint: !data.worker }">{{ who(data) }}</span></template
+            ><span class="when" :class="{ faint: !data.worker }">{{ who(data) }}</span></template
           ></Column
         >
         <Column header="From"
@@ -74,7 +74,11 @@ const to = (one: Done) => (one.about === one.worker ? '' : one.about)
             ><span class="faint">{{ data.address || '–' }}</span></template
           ></Column
         >
-        <Column field="act" header="Did" />
+        <Column header="Did"
+          ><template #body="{ data }"
+            ><span class="when">{{ data.act }}</span></template
+          ></Column
+        >
         <Column header="To"
           ><template #body="{ data }"
             ><span class="id">{{ to(data) }}</span></template
@@ -82,7 +86,7 @@ const to = (one: Done) => (one.about === one.worker ? '' : one.about)
         >
         <Column header="More"
           ><template #body="{ data }"
-            ><span class="faint id">{{ data.detail }}</span></template
+            ><span class="faint more" :title="data.detail">{{ data.detail }}</span></template
           ></Column
         >
       </DataTable>
@@ -97,6 +101,13 @@ const to = (one: Done) => (one.about === one.worker ? '' : one.about)
 }
 .id {
   overflow-wrap: anywhere;
+}
+.more {
+  display: block;
+  max-width: 20rem;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 .cards .card {
   cursor: default;

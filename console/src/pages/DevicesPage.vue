@@ -177,9 +177,10 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         <Column header="Device"
           ><template #body="{ data }"
             ><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><span
-              v-else-if="data.while_open && !session?.open"
+              v-else-if="!data.people?.length"
               class="bad"
-              >enrolled while central was open: shut out</span
+              >shut out with its worker</span
+            ><span v-else-if="data.while_open && !session?.open" class="bad">enrolled while central was open: shut out</span
             ><div class="faint small">{{ data.agent }}</div></template
           ></Column
         >
