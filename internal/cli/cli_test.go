@@ -205,21 +205,12 @@ func TestSignIn(t *testing.T) {
 		!strings.Contains(wrong, "homing sign-in --central") {
 		t.Errorf("without a sign-in: exit %d %s", code, wrong)
 	}
-	typed := func(text string) {
-		path := filepath.Join(t.TempDir(), "typed")
-		testbed.Must(t, os.WriteFile(path, []byte(text), 0o600))
-		file, err := os.Open(path)
-		testbed.Must(t, err)
-		before := os.Stdin
-		os.Stdin = file
-		t.Cleanup(func() { os.Stdin = before; file.Close() })
-	}
-	typed("wrong\n")
+	typed(t, "wrong")
 	if _, wrong, code := homing(t, "sign-in", "--worker", "lead"); code != 6 ||
 		!strings.Contains(wrong, "do not fit together") {
 		t.Errorf("a wrong password: exit %d %s", code, wrong)
 	}
-	typed(testbed.Password + "\n")
+	typed(t, testbed.Password)
 	fine(t, "sign-in", "--worker", "lead")
 	fine(t, "records", "list", "trails")
 	if _, wrong, code := homing(t, "workers", "list"); code != 6 || !strings.Contains(wrong, "may not manage workers") {
