@@ -89,6 +89,9 @@ type Device struct {
 	Incarnation uuid.UUID    `json:"incarnation" db:"incarnation" format:"uuid"`
 	WhileOpen   bool         `json:"while_open,omitempty" db:"while_open" doc:"Enrolled while central was open to everybody; shut out otherwise, unless an admin admits it."`
 	Deliverers  sight.Askers `json:"-" db:"-"` // shut out, but what they have queued on the device is taken
+	// Since is when central first heard of a store of the device: it has seen nothing of before. Zero where that is not
+	// known.
+	Since time.Time `json:"-" db:"-"`
 	// Fresh is a moment before which the device can have held nothing, and since which its people are who they are; zero
 	// where that is not known.
 	Fresh      time.Time   `json:"-" db:"-"`

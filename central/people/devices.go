@@ -305,13 +305,13 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 		device.ID); err != nil {
 		return device, err
 	}
-	var fresh *time.Time
-	if err := c.db.QueryRowxContext(ctx, `SELECT min(since) FROM incarnations WHERE device = $1
-			AND NOT EXISTS (SELECT FROM former_people WHERE device = $1)`, device.ID).Scan(&fresh); err != nil {
+	var changed bool
+	if err := c.db.QueryRowxContext(ctx, `SELECT coalesce(min(since), 'epoch'), EXISTS (SELECT FROM former_people WHERE device = $1)
+			FROM incarnations WHERE device = $1`, device.ID).Scan(&devices[0].Since, &changed); err != nil {
 		return device, err
 	}
-	if fresh != nil {
-		devices[0].Fresh = *fresh
+	if !changed {
+		devices[0].Fresh = devices[0].Since
 	}
 	if err := c.people(ctx, devices); err != nil {
 		return device, err

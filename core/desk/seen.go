@@ -135,7 +135,7 @@ func (d *desk) holdBack(c *definition.Collection, at Key, current *Row, edit mer
 
 // saw says whether the people whom the device had at some time saw what a record was at that time.
 func (d *desk) saw(at Key, m Moment) bool {
-	since := time.Time{}
+	since := d.from.Since
 	for _, former := range d.read.Pasts.Former {
 		if d.sawAs(former.People, at, m, since, former.Until) {
 			return true

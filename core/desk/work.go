@@ -22,6 +22,7 @@ type Origin struct {
 	Incarnation uuid.UUID
 	Stores      []uuid.UUID  // all incarnations that the device has had; nil for changes made at central itself
 	ID          uuid.UUID    // the device's
+	Since       time.Time    // before which it had no store
 	Device      string       // name; empty for changes made at central itself
 	Batch       *uuid.UUID   // nil for changes made at central itself
 	People      sight.Askers // who may have made them: whoever enrolled the device first, or the one who writes at central
