@@ -271,7 +271,7 @@ var givesRecords = map[string][]ask{
 	"collections": {{"GET", "/v1/collections", nil}}, "exchanges": {{"GET", "/v1/exchanges", nil}},
 	"settle-by-rule": {{"POST", "/v1/conflicts/settlements-by-rule", map[string]any{"rule": "newest", "collection": "notes"}}},
 	"put-rows":       {{"PUT", "/v1/rows/notes", map[string]any{"key": "name", "rows": []any{map[string]any{"name": "SECRET south", "zone": "north"}}}}},
-	"exchange":       nil, // of which there must be one: the test asks
+	"exchange":       nil, // of which there must be one: see exchangesTellNothing
 }
 
 // Operations in which no record is meant or given.
@@ -384,12 +384,42 @@ func TestP11NoOperationTellsOfWhatMayNotBeSeen(t *testing.T) {
 			}
 		}
 	}
+	exchangesTellNothing(t, bed, holders)
 	for id, was := range before {
 		if now := whole(t, bed)[id]; now != was {
 			t.Errorf("%s was\n%s\nand is\n%s", id, was, now)
 		}
 	}
 	t.Logf("%d requests", asked)
+}
+
+// exchangesTellNothing looks at what an admin's device has sent and got, as leads may who watch the fleet: of what
+// they do not cover it says only that it travelled.
+func exchangesTellNothing(t *testing.T, bed *testbed.Bed, holders []*holder) {
+	t.Helper()
+	admins := &holder{incarnation: uuid.Must(uuid.NewV7()), generation: bed.Central.Generation()}
+	got, err := bed.Central.Enrol(t.Context(), wire.Enrolment{Code: bed.Code("admin"), Device: "d", Incarnation: admins.incarnation}, "")
+	testbed.Must(t, err)
+	batch := admins.batch(uuid.New(), change.Change{Kind: change.Add,
+		Fields: record.Delta{"text": {To: []byte(`"SECRET sent"`)}, "zone": {To: []byte(`"south"`)}}})
+	must(t, bed, 200, "POST", "/v1/batches", got.Token, batch)
+	refused := admins.batch(uuid.New(), change.Change{Kind: change.Add,
+		Fields: record.Delta{"text": {To: []byte(`{"SECRET": 1}`)}, "zone": {To: []byte(`"south"`)}}})
+	refused.Exchange = batch.Exchange
+	must(t, bed, 200, "POST", "/v1/batches", got.Token, refused)
+	if status, text := bed.Call("GET", "/v1/changes/notes?cursor=1", got.Token, nil, wire.HeaderExchange, batch.Exchange.String()); status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
+	path := "/v1/exchanges/" + batch.Exchange.String()
+	for _, h := range append(holders, &holder{name: "admin", token: bed.SignIn("admin")}) {
+		status, text := bed.Call("GET", path, h.token, nil)
+		switch {
+		case h.name == "admin" && (status != 200 || strings.Count(string(text), "SECRET") < 4):
+			t.Errorf("an admin is told %d %s", status, text)
+		case h.name == "lead" && status != 200, h.name != "admin" && strings.Contains(strings.ReplaceAll(string(text), "SECRET south", ""), "SECRET"):
+			t.Errorf("%s is told %d %s", h.name, status, text)
+		}
+	}
 }
 
 var varies = regexp.MustCompile(`"request":"[^"]*"|"number":\d+|"stamp":"[^"]*"|"batch":"[^"]*"|"seals":\[[^\]]*\]`)
