@@ -16,6 +16,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/google/uuid"
 	"github.com/xuri/excelize/v2"
 	"golang.org/x/text/encoding/charmap"
 
@@ -371,6 +372,7 @@ func (r *featureReader) Next() (Row, error) {
 		return Row{}, io.EOF
 	}
 	var feature struct {
+		ID         json.RawMessage            `json:"id"`
 		Geometry   json.RawMessage            `json:"geometry"`
 		Properties map[string]json.RawMessage `json:"properties"`
 	}
@@ -381,6 +383,10 @@ func (r *featureReader) Next() (Row, error) {
 	row := Row{Number: r.number, Cells: map[string]propose.Value{}}
 	for name, value := range feature.Properties {
 		row.Cells[name] = propose.Value{JSON: value}
+	}
+	var id uuid.UUID
+	if _, has := feature.Properties[IDColumn]; !has && json.Unmarshal(feature.ID, &id) == nil && id != uuid.Nil {
+		row.Cells[IDColumn] = propose.Value{JSON: feature.ID} // as an export writes it
 	}
 	if len(feature.Geometry) > 0 && string(feature.Geometry) != "null" {
 		row.Cells[GeometryField] = propose.Value{JSON: feature.Geometry}

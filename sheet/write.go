@@ -9,6 +9,7 @@ import (
 	"io"
 	"path/filepath"
 	"strings"
+	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
 
@@ -165,9 +166,33 @@ func (w *workbookWriter) add(cells []any) error {
 func (w *workbookWriter) Write(id string, fields record.Fields) error {
 	cells := []any{id}
 	for _, field := range w.d.Fields {
-		cells = append(cells, cell(fields[field.Name]))
+		value := cell(fields[field.Name])
+		if text, is := value.(string); is {
+			if err := fits(text); err != nil {
+				return fmt.Errorf("%s of the record %s: %w; take csv or ndjson", field.Name, id, err)
+			}
+		}
+		cells = append(cells, value)
 	}
 	return w.add(cells)
+}
+
+// mostCell is how many characters (UTF-16 units) a cell of a workbook holds.
+const mostCell = 32767
+
+// fits says why a workbook cannot hold a text as it is. XML has no form for control characters, and programs that write
+// workbooks cut what is too long: an import of such a file would alter the record.
+func fits(text string) error {
+	units := 0
+	for _, r := range text {
+		if units += utf16.RuneLen(r); r < ' ' && r != '\n' && r != '\t' || r == 0xfffe || r == 0xffff {
+			return fmt.Errorf("it holds the character U+%04X, which a workbook cannot hold", r)
+		}
+	}
+	if units > mostCell {
+		return fmt.Errorf("it has %d characters, and a cell of a workbook holds %d", units, mostCell)
+	}
+	return nil
 }
 
 // cell keeps numbers numbers where a sheet can hold all their digits.

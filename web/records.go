@@ -105,7 +105,7 @@ func (s *Server) registerRecords() {
 		Collection string `path:"collection"`
 		Body       struct {
 			Key  string                       `json:"key,omitempty" doc:"The field by which a row finds its record; without one each row adds a record."`
-			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, one that is left out stays."`
+			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, unless it holds an empty text, which a table cannot tell from none; one that is left out stays."`
 		}
 	}
 	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows",

@@ -321,7 +321,9 @@ func (i *imported) change(row TableRow) (change.Change, Row) {
 		return change.Change{Kind: change.Add, Record: id, Fields: delta}, Row{Outcome: RowAdded, Record: id}
 	}
 	for name, edit := range delta {
-		if edit.From = there.Fields[name]; string(edit.From) == string(edit.To) {
+		// A table cannot tell an empty text from none, so an empty cell leaves an empty text as it is.
+		edit.From = there.Fields[name]
+		if string(edit.From) == string(edit.To) || edit.To == nil && string(edit.From) == `""` {
 			delete(delta, name)
 			continue
 		}

@@ -186,7 +186,8 @@ func hash(s string) uint64 {
 }
 
 var (
-	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})$`) // no leading zeros: 007 is a text
+	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})$`)                         // no leading zeros: 007 is a text
+	jsonNumber  = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$`) // RFC 8259, section 6
 	anyNumber   = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})(\.[0-9]{1,15})?$`)
 )
 
@@ -389,7 +390,7 @@ func Convert(field definition.Field, v Value) json.RawMessage {
 	}
 	plain := strings.TrimSpace(v.Text)
 	switch shape := field.Shape(); {
-	case shape.IsNumber() && anyNumber.MatchString(plain):
+	case shape.IsNumber() && jsonNumber.MatchString(plain): // with all of its digits
 		return json.RawMessage(plain)
 	case shape.Type == "boolean" && isBoolean(plain):
 		return json.RawMessage(strconv.FormatBool(strings.EqualFold(plain, "true") || strings.EqualFold(plain, "yes")))
