@@ -3,7 +3,6 @@ package promises_test
 import (
 	"bufio"
 	"encoding/binary"
-	"fmt"
 	"io"
 	"net"
 	"net/url"
@@ -137,6 +136,6 @@ func TestListsAreReadInBulk(t *testing.T) {
 		if what == "conflicts" && found != 61 {
 			t.Errorf("%d conflicts", found)
 		}
-		t.Log(fmt.Sprintf("%s: %d questions", what, many))
+		t.Logf("%s: %d questions", what, many)
 	}
 }

@@ -52,7 +52,7 @@ func TestReadingRulesByTheProtocolPage(t *testing.T) {
 	records, cursor = s.pull("notes", cursor, 0, false, "*")
 	s.expect("what is hidden", ids(records), fmt.Sprint([]string{open.String() + " withdrawn"}))
 	edit(open, false)
-	records, cursor = s.pull("notes", cursor, 0, false, "*")
+	records, _ = s.pull("notes", cursor, 0, false, "*")
 	s.expect("what is shown again", ids(records), fmt.Sprint([]string{open.String()}))
 
 	testbed.Must(t, bed.Central.SetRole(ctx, "worker", rights.Lead))

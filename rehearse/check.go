@@ -388,7 +388,8 @@ func (w *world) foldedAside(stayed *save, other string) bool {
 	if len(versions) == 0 || versions[0].Change.Kind != change.Add {
 		return false
 	}
-	return w.anyKin(w.ledger.mended, stayed) || len(versions[0].Change.Folds) > 0 && rival.unit != stayed.unit && w.kin(rival.unit, stayed.unit)
+	return w.anyKin(w.ledger.mended, stayed) || len(versions[0].Change.Folds) > 0 &&
+		rival.unit != stayed.unit && w.kin(rival.unit, stayed.unit)
 }
 
 func (w *world) off(text string) time.Duration {

@@ -45,7 +45,7 @@ func TestP11CentralsOwnSourceIsNobodys(t *testing.T) {
 	id := uuid.New()
 	must(t, bed, 201, "POST", "/v1/records/trails", lead, map[string]any{"id": id, "fields": map[string]any{"name": "Ridge"}})
 	source := bed.Central.Source()
-	token, incarnation := enrol(t, bed)
+	token, _ := enrol(t, bed)
 	shown := ""
 	for _, path := range []string{"/v1/history/trails/" + id.String(), "/v1/records/trails/" + id.String()} {
 		shown += string(must(t, bed, 200, "GET", path, lead, nil))
@@ -61,7 +61,6 @@ func TestP11CentralsOwnSourceIsNobodys(t *testing.T) {
 	}
 	must(t, bed, 409, "PUT", "/v1/device/incarnation", token, map[string]any{"incarnation": source})
 	must(t, bed, 409, "POST", "/v1/batches", token, batchText(source, `{"number":1}`))
-	_ = incarnation
 	// Even where somebody has got a device by its name, nothing that central writes is answered from what they said.
 	answers := must(t, bed, 200, "PUT", "/v1/rows/trails", lead, map[string]any{"rows": []any{map[string]any{"name": "Gully"}}})
 	if !strings.Contains(string(answers), "added") {

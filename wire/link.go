@@ -22,7 +22,8 @@ func EnrolmentLink(central, code string) (string, error) {
 // ReadEnrolmentLink takes a link apart again.
 func ReadEnrolmentLink(link string) (central, code string, err error) {
 	parsed, err := url.Parse(strings.TrimSpace(link))
-	if err != nil || parsed.Scheme != "http" && parsed.Scheme != "https" || parsed.Host == "" || parsed.Fragment == "" || !strings.HasSuffix(parsed.Path, "/enrol") {
+	if err != nil || parsed.Scheme != "http" && parsed.Scheme != "https" ||
+		parsed.Host == "" || parsed.Fragment == "" || !strings.HasSuffix(parsed.Path, "/enrol") {
 		return "", "", fmt.Errorf("%q is not an enrolment link: it reads https://CENTRAL/enrol#CODE", link)
 	}
 	code = parsed.Fragment

@@ -88,7 +88,9 @@ func (c *Changes) originOf(from fleet.Device, batch wire.Batch) (desk.Origin, er
 		return desk.Origin{}, err
 	}
 	received := c.ground.Now()
-	return desk.Origin{Incarnation: batch.Incarnation, Stores: from.Past, ID: from.ID, Since: from.Since, Device: from.Name, Batch: &batch.ID, People: from.People, Deliverers: from.Deliverers,
+	return desk.Origin{Incarnation: batch.Incarnation, Stores: from.Past, ID: from.ID,
+		Since: from.Since, Device: from.Name, Batch: &batch.ID, People: from.People, Deliverers: from.Deliverers,
+
 		Blind: from.RevokedAt != nil, Restores: restores, Received: received,
 		Offset: batch.Clock.Offset().Believe(batch.Clock.SentAt, received, BelieveWithin)}, nil
 }

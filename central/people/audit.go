@@ -64,7 +64,8 @@ func (c *People) note(ctx context.Context, tx *postgres.Tx, act Act, about, deta
 func (c *People) Audit(ctx context.Context, about string, before int64, limit int) ([]Done, error) {
 	all := []Done{}
 	err := c.db.SelectContext(ctx, &all, `SELECT place, at, worker, address, act, about, detail FROM audit
-		WHERE ($1 = '' OR about = $1 OR worker = $1) AND ($2::bigint = 0 OR place < $2::bigint) ORDER BY place DESC LIMIT $3`, about, before, limit)
+		WHERE ($1 = '' OR about = $1 OR worker = $1) AND ($2::bigint = 0 OR place < $2::bigint) 
+		ORDER BY place DESC LIMIT $3`, about, before, limit)
 	for n := range all {
 		all[n].At = all[n].At.UTC()
 	}

@@ -107,7 +107,8 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 	}
 	db.SetMaxOpenConns(4)
 	s := &File{DB: db, Where: path, Now: options.Now, Tick: options.Tick, Over: options.Transport,
-		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent, How: link.How{InTheClear: options.InTheClear}, sealed: sealed, key: key,
+		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent,
+		How: link.How{InTheClear: options.InTheClear}, sealed: sealed, key: key,
 		prepared: map[string]*sqlx.Stmt{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()

@@ -261,7 +261,8 @@ func AuditCommand() *cli.Command {
 		Name:        "audit",
 		Usage:       "see who did what to workers, sign-ins, codes and devices",
 		Description: "The latest comes first. Nothing in the list can be altered through central.",
-		Flags: CentralFlags(terminal.JSON, &cli.StringFlag{Name: "about", Usage: "only what a `WORKER`, or a device by its id, did or had done to them"},
+		Flags: CentralFlags(terminal.JSON, &cli.StringFlag{Name: "about",
+			Usage: "only what a `WORKER`, or a device by its id, did or had done to them"},
 			&cli.IntFlag{Name: "limit", Value: 50, Usage: "most lines, up to 1000"},
 			&cli.Int64Flag{Name: "before", Usage: "only lines before this `PLACE`"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
