@@ -104,3 +104,28 @@ func TestABombIsNotUnpacked(t *testing.T) {
 		t.Errorf("refusing it took %d MiB", took)
 	}
 }
+
+// A row of nothing but separators is no record, and rows behind it keep their numbers.
+func TestBlankRowsAreLeftOut(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "huts.csv")
+	if err := os.WriteFile(path, []byte("name;beds;note\n;;\nGale;12;\n ; ;\t\n;;\nFosk;7;x\n;;\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r, err := sheet.Open(path, sheet.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	for _, want := range []struct {
+		name string
+		line int
+	}{{"Gale", 3}, {"Fosk", 6}} {
+		row, err := r.Next()
+		if err != nil || row.Cells["name"].Text != want.name || row.Number != want.line {
+			t.Errorf("%+v, %v, want %+v", row, err, want)
+		}
+	}
+	if row, err := r.Next(); !errors.Is(err, io.EOF) {
+		t.Errorf("%+v, %v", row, err)
+	}
+}

@@ -173,9 +173,13 @@ func (r *csvReader) Headers() []string { return r.headers }
 func (r *csvReader) Close() error      { return r.file.Close() }
 
 func (r *csvReader) Next() (Row, error) {
-	cells, err := r.read()
-	if err != nil {
-		return Row{}, err
+	var cells []string
+	for blank := true; blank; { // a row of nothing but separators is no record
+		var err error
+		if cells, err = r.read(); err != nil {
+			return Row{}, err
+		}
+		blank = !slices.ContainsFunc(cells, func(cell string) bool { return strings.TrimSpace(cell) != "" })
 	}
 	line, _ := r.csv.FieldPos(0)
 	row := Row{Number: line, Cells: make(map[string]propose.Value, len(cells))}

@@ -86,6 +86,7 @@ func TestShuttingOutByCommand(t *testing.T) {
 		{"password", 0, []string{"Your password is changed"}},
 		{"sign-ins end " + firstID(t, "sign-ins", "list"), 0, []string{"has ended"}},
 		{"sign-ins list", 6, []string{"sign in again"}},
+		{"serve extra", 2, []string{`takes no "extra"`}},
 		{"workers list --central http://central.example", 2, []string{"--in-the-clear"}},
 		{"local enrol --central http://central.example --code x --store " + filepath.Join(home, "other.db"), 1, []string{"--in-the-clear"}},
 	})

@@ -98,6 +98,14 @@ func walk(c *cli.Command) {
 			return cli.ShowSubcommandHelp(c)
 		}
 	}
+	if act := c.Action; act != nil && len(c.Commands) == 0 && c.ArgsUsage == "" {
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return terminal.Usage(fmt.Errorf("%s takes no %q (see %s --help)", c.FullName(), c.Args().First(), c.FullName()))
+			}
+			return act(ctx, c)
+		}
+	}
 	for _, sub := range c.Commands {
 		walk(sub)
 	}
