@@ -37,3 +37,18 @@ func TestQuestionsHaveABound(t *testing.T) {
 		}
 	}
 }
+
+// A condition on a number compares with a number: anything else would find nothing, or everything, without a word.
+func TestNumbersAreComparedWithNumbers(t *testing.T) {
+	d, err := definition.ReadSource("t.yaml", []byte("collection: trails\nfields: {name: {type: string}, count: {type: number}}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for condition, fine := range map[string]bool{"count=5": true, "count>-1.5": true, "count=1e3": true, "count=": true, "count!=": true, "count~5": true,
+		"name={}": true, "name>5": true, "count={}": false, "count!=null": false, "count>abc": false, "count=[]": false, "count<\"5\"": false,
+		"count=1e999": false, "count=0x5": false, "count=--5": false, "count=5 6": false} {
+		if _, err := query.Parse(d, query.Ask{Where: []string{condition}}); (err == nil) != fine {
+			t.Errorf("%s: %v", condition, err)
+		}
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"homing/core/definition"
+	"homing/core/record"
 )
 
 // Limits of a page.
@@ -120,9 +121,15 @@ func parseCondition(d definition.Definition, text string) (Condition, error) {
 		return Condition{}, fmt.Errorf("condition %q: %s has no field %q", text, d.Collection, field)
 	}
 	for _, op := range operators {
-		if value, found := strings.CutPrefix(text[at:], string(op)); found {
-			return Condition{field, op, strings.TrimSpace(value)}, nil
+		value, found := strings.CutPrefix(text[at:], string(op))
+		if !found {
+			continue
 		}
+		value = strings.TrimSpace(value)
+		if op != Contains && value != "" && isNumber(d, field) && !isNumeral(value) {
+			return Condition{}, fmt.Errorf("condition %q: %s is a number, and %.40q is none", text, field, value)
+		}
+		return Condition{field, op, value}, nil
 	}
 	return Condition{}, fmt.Errorf("condition %q: write FIELD=VALUE, or with != < <= > >= or ~ (contains)", text)
 }
@@ -173,7 +180,7 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 	for _, c := range q.Where {
 		expression := dialect.Text(column(d, c.Field, dialect), c.Field)
 		var value any = c.Value
-		if isNumber(d, c.Field) && json.Valid([]byte(c.Value)) && c.Op != Contains {
+		if isNumber(d, c.Field) && isNumeral(c.Value) && c.Op != Contains {
 			expression = dialect.Number(column(d, c.Field, dialect), c.Field)
 			value = json.Number(c.Value)
 		}
@@ -245,6 +252,15 @@ func isNumber(d definition.Definition, field string) bool {
 		return false
 	}
 	return f.Shape().IsNumber()
+}
+
+// isNumeral says whether a text is a number as a record can have it.
+func isNumeral(text string) bool {
+	if strings.TrimLeft(text[:min(1, len(text))], "-0123456789") != "" {
+		return false // null, a text, an object
+	}
+	_, err := record.Canonical([]byte(text))
+	return err == nil && text != ""
 }
 
 // pattern is a LIKE pattern for texts that contain the given one.
