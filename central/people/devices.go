@@ -301,17 +301,8 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 		return device, fault.Fail(fault.Unauthenticated, "this device was enrolled while central was open to everybody; let an "+
 			"admin admit it, or enrol it again with a code")
 	}
-	if err := c.db.SelectContext(ctx, &devices[0].Past, `SELECT incarnation FROM incarnations WHERE device = $1`,
-		device.ID); err != nil {
+	if err := c.stores(ctx, &devices[0]); err != nil {
 		return device, err
-	}
-	var changed bool
-	if err := c.db.QueryRowxContext(ctx, `SELECT coalesce(min(since), 'epoch'), EXISTS (SELECT FROM former_people WHERE device = $1)
-			FROM incarnations WHERE device = $1`, device.ID).Scan(&devices[0].Since, &changed); err != nil {
-		return device, err
-	}
-	if !changed {
-		devices[0].Fresh = devices[0].Since
 	}
 	if err := c.people(ctx, devices); err != nil {
 		return device, err
@@ -327,6 +318,27 @@ func (c *People) DeviceOf(ctx context.Context, token string, delivers bool) (fle
 	now := c.db.Now()
 	device.People, device.RevokedAt, device.MayDeliver = device.Deliverers, &now, true
 	return device, nil
+}
+
+// stores finds the local stores that a device has had, and since when it has.
+func (c *People) stores(ctx context.Context, device *fleet.Device) error {
+	var rows []struct {
+		Incarnation uuid.UUID `db:"incarnation"`
+		Since       time.Time `db:"since"`
+		Changed     bool      `db:"changed"`
+	}
+	if err := c.db.SelectContext(ctx, &rows, `SELECT incarnation, since,
+			EXISTS (SELECT FROM former_people f WHERE f.device = i.device) AS changed
+		FROM incarnations i WHERE device = $1 ORDER BY since`, device.ID); err != nil || len(rows) == 0 {
+		return err
+	}
+	for _, r := range rows {
+		device.Past = append(device.Past, r.Incarnation)
+	}
+	if device.Since = rows[0].Since; !rows[0].Changed {
+		device.Fresh = device.Since
+	}
+	return nil
 }
 
 // Devices gives the devices, those seen last first, of one worker only if one is named.
