@@ -126,6 +126,7 @@ func TestPeopleAndTerritories(t *testing.T) {
 	p.closed()
 	p.do(chromedp.Click(`//tr[contains(., "admin")]//button`))
 	p.says(".p-dialog", "Change admin")
+	p.opened()
 	p.choose(".p-dialog .p-select", "lead: also")
 	p.press("Save")
 	p.says(".p-dialog", "only admin")
