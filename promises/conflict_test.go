@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -43,6 +44,8 @@ func disputed(t *testing.T) (bed *testbed.Bed, a, b *device.Store, id uuid.UUID)
 	_, err := a.Edit(ctx, "trails", id, device.Fields{"state": "open", "seen": 12, "note": "Seen. First.",
 		"tags": []string{"steep", "wet"}})
 	testbed.Must(t, err)
+	// How far a device's clock is off is measured to some milliseconds: which edit came first must not hang on these.
+	time.Sleep(300 * time.Millisecond)
 	_, err = b.Edit(ctx, "trails", id, device.Fields{"state": "closed", "seen": 11, "note": "Seen. Second.",
 		"tags": []string{"icy", "steep"}, "length_km": 4})
 	testbed.Must(t, err)
