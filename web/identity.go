@@ -150,7 +150,7 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 		s.known.add(token)
 	case errors.As(err, &problem) && problem.Status == http.StatusUnauthorized:
 		s.known.drop(token)
-		s.guesses.take(callerOf(ctx.Context()).address)
+		s.guesses.fail(callerOf(ctx.Context()).address)
 	}
 	return id, err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"homing/central"
+	"homing/central/fault"
 	"homing/central/people"
 	"homing/core/rights"
 )
@@ -36,15 +37,17 @@ func (s *Server) registerPeople() {
 	add(s, s.operation(http.MethodPost, "/v1/session", "sign-in", "Sign in with name and password", anyone),
 		func(ctx context.Context, in *signInIn) (*sessionOut, error) {
 			name := "name " + strings.ToLower(strings.TrimSpace(in.Body.Worker))
-			if !s.names.take(name) {
+			if s.names.spent(name) {
 				return nil, slowDown(10, "too many passwords for this worker were wrong; wait a moment before the next one")
 			}
 			return guessing(s, ctx, func() (*sessionOut, error) {
 				token, person, expires, err := s.central.SignIn(ctx, in.Body.Worker, in.Body.Password)
+				if wrongGuess(err) {
+					s.names.fail(name)
+				}
 				if err != nil {
 					return nil, err
 				}
-				s.names.giveBack(name)
 				return &sessionOut{SetCookie: sessionCookieFor(ctx, token, expires),
 					Body: session{Worker: person.Name, Role: person.Role, Open: s.options.Open, Token: token, ExpiresAt: &expires,
 						Warnings: s.warningsFor(person)}}, nil
@@ -88,14 +91,20 @@ func (s *Server) registerTerritories() {
 // guessing does what takes a password or a code. Tries that fail count against the address that they come from.
 func guessing[O any](s *Server, ctx context.Context, do func() (*O, error)) (*O, error) {
 	key := "address " + callerOf(ctx).address
-	if !s.signIns.take(key) {
+	if s.signIns.spent(key) {
 		return nil, slowDown(2, "too many passwords or codes from your address were wrong; wait a moment before the next one")
 	}
 	got, err := do()
-	if err == nil {
-		s.signIns.giveBack(key)
+	if wrongGuess(err) {
+		s.signIns.fail(key)
 	}
 	return got, err
+}
+
+// wrongGuess says whether an error means that a password or a code was wrong.
+func wrongGuess(err error) bool {
+	known := fault.Explain(err)
+	return known != nil && (known.Kind == fault.Unauthenticated || known.Kind == fault.NotAllowed)
 }
 
 func slowDown(seconds int, detail string) error {

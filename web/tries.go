@@ -27,8 +27,9 @@ func newTries(burst int, every time.Duration, now func() time.Time) *tries {
 	return &tries{burst: float64(burst), every: every, now: now, by: map[string]level{}}
 }
 
-// take counts a try as failed, until it is given back, and says whether it may be made at all.
-func (t *tries) take(key string) bool {
+// fail says that a try was wrong. Tries that were under way at once may bring more than the burst: it takes the longer
+// until the next one.
+func (t *tries) fail(key string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.by) > rememberCallers {
@@ -38,22 +39,10 @@ func (t *tries) take(key string) bool {
 			}
 		}
 	}
-	failed := t.failed(key)
-	if failed+1 > t.burst {
-		return false
-	}
-	t.by[key] = level{failed + 1, t.now()}
-	return true
+	t.by[key] = level{t.failed(key) + 1, t.now()}
 }
 
-// giveBack says that a try was right.
-func (t *tries) giveBack(key string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.by[key] = level{max(0, t.failed(key)-1), t.now()}
-}
-
-// spent says whether no further try may be made now.
+// spent says whether no further try may be made now. Right ones are not counted, however many there are at once.
 func (t *tries) spent(key string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
