@@ -407,6 +407,10 @@ func exchangesTellNothing(t *testing.T, bed *testbed.Bed, holders []*holder) {
 		Fields: record.Delta{"text": {To: []byte(`{"SECRET": 1}`)}, "zone": {To: []byte(`"south"`)}}})
 	refused.Exchange = batch.Exchange
 	must(t, bed, 200, "POST", "/v1/batches", got.Token, refused)
+	unknown := admins.batch(uuid.New(), change.Change{Kind: change.Add, Fields: record.Delta{"text": {To: []byte(`"SECRET unknown"`)}}})
+	unknown.Exchange = batch.Exchange
+	unknown.Changes[0] = json.RawMessage(strings.Replace(string(unknown.Changes[0]), `"notes"`, `"nowhere"`, 1))
+	must(t, bed, 200, "POST", "/v1/batches", got.Token, unknown)
 	if status, text := bed.Call("GET", "/v1/changes/notes?cursor=1", got.Token, nil, wire.HeaderExchange, batch.Exchange.String()); status != 200 {
 		t.Fatalf("%d %s", status, text)
 	}

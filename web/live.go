@@ -55,7 +55,7 @@ func (s *Server) stream(ctx huma.Context, id identity) {
 		alive := true
 		select {
 		case event := <-events:
-			alive = (!event.Devices || s.still(r.Context(), id)) && say("%s", eventText(event))
+			alive = (!event.People || s.still(r.Context(), id)) && say("%s", eventText(event))
 		case <-beat.C:
 			alive = s.still(r.Context(), id) && say(": alive\n\n")
 		case <-r.Context().Done():

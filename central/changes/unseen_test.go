@@ -176,7 +176,7 @@ func TestP12RemovedRecordsAreCarriedOver(t *testing.T) {
 		t.Fatalf("carried over, it is %+v", r.State)
 	}
 	d.push(other, d.change(1, change.Edit, "ways", way, 1, "visits", `6`))
-	if r := d.m.Records()[0]; r.Removed || string(r.Fields["name"]) != `"Ridge"` || string(r.Fields["seen"]) == "" {
+	if r := d.m.Records()[0]; r.Removed || string(r.Fields["name"]) != `"Ridge"` || string(r.Fields["seen"]) != "10" {
 		t.Errorf("an edit that outlived the removal left %+v", r.State)
 	}
 }

@@ -134,5 +134,6 @@ type Exchange struct {
 type Event struct {
 	Heads   map[string]int64 `json:"heads,omitempty"`   // by collection whose head has moved, where it is now; 0 when the definition changed
 	Devices bool             `json:"devices,omitempty"` // a device did something
+	People  bool             `json:"people,omitempty"`  // somebody, a sign-in or a device may have been shut out
 	Moved   bool             `json:"moved,omitempty"`   // the database has a new generation
 }

@@ -244,15 +244,9 @@ func (m *Tables) Former(_ context.Context, device uuid.UUID) ([]desk.Former, err
 func (m *Tables) Moments(_ context.Context, of []desk.Key) (map[desk.Key][]desk.Moment, error) {
 	all := map[desk.Key][]desk.Moment{}
 	for _, v := range m.history {
-		if !slices.Contains(of, v.Key) {
-			continue
+		if slices.Contains(of, v.Key) {
+			all[v.Key] = desk.Next(all[v.Key], v.Revision, v.Source, v.ReceivedAt, v.Delta)
 		}
-		fields, past := record.Fields{}, all[v.Key]
-		if n := len(past); n > 0 {
-			fields, past[n-1].Until = past[n-1].Fields, v.ReceivedAt
-		}
-		all[v.Key] = append(past, desk.Moment{Revision: v.Revision, Fields: fields.Apply(v.Delta), Source: v.Source,
-			From: v.ReceivedAt})
 	}
 	return all, nil
 }

@@ -18,6 +18,7 @@ import (
 	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/record"
+	"homing/core/rights"
 	"homing/core/sight"
 )
 
@@ -147,7 +148,10 @@ func (c *Past) nameRecords(ctx context.Context, askers sight.Askers, carried []T
 	for n := range carried {
 		one := &carried[n]
 		compiled, row := definitions[one.Collection], now[keys[n]]
-		if compiled == nil {
+		if compiled == nil { // nothing tells who would cover it
+			if !rights.Covers(askers.Territories(), nil) {
+				one.Fields, one.Reasons = nil, nil
+			}
 			continue
 		}
 		if row == nil {

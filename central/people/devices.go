@@ -110,7 +110,7 @@ func (c *People) Enrol(ctx context.Context, ask wire.Enrolment, owner string) (w
 	if err != nil {
 		return wire.Enrolled{}, err
 	}
-	c.db.Announce(ctx, fleet.Event{Devices: true})
+	c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	return got, nil
 }
 
@@ -216,10 +216,13 @@ func (c *People) Renew(ctx context.Context, device fleet.Device, incarnation uui
 		if _, err := tx.ExecContext(ctx, `UPDATE devices SET incarnation = $2 WHERE id = $1`, device.ID, incarnation); err != nil {
 			return err
 		}
+		if slices.Contains(device.Past, incarnation) {
+			return nil // it says again what is known
+		}
 		return c.note(ctx, tx, ActNewIncarnation, device.ID.String(), incarnation.String())
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }
@@ -246,7 +249,7 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 			worker).Scan(&who.Name, &who.Role, (*fleet.Keys)(&who.Territories))
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return who, err
 }
@@ -271,7 +274,7 @@ func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) err
 	if err != nil {
 		return err
 	}
-	c.db.Announce(ctx, fleet.Event{Devices: true})
+	c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	return nil
 }
 
@@ -413,7 +416,7 @@ func (c *People) changeDevice(ctx context.Context, id uuid.UUID, act Act, detail
 		return c.note(ctx, tx, act, id.String(), detail)
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }

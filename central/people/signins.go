@@ -114,7 +114,7 @@ func (c *People) endSessions(ctx context.Context, act Act, which string, args ..
 		return nil
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }
@@ -150,14 +150,13 @@ func (c *People) setPassword(ctx context.Context, name, password, keep string) e
 		hash = hashPassword(password)
 	}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		w, err := c.lockWorker(ctx, tx, name)
-		if err != nil {
-			return err
-		}
-		if hash == "" {
-			if err := c.keepsAnAdmin(ctx, tx, w.Name); err != nil {
+		if hash == "" { // the admins are locked before the worker, as everywhere
+			if err := c.keepsAnAdmin(ctx, tx, name); err != nil {
 				return err
 			}
+		}
+		if _, err := c.lockWorker(ctx, tx, name); err != nil {
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE workers SET password = $2 WHERE name = $1`, name, hash); err != nil {
 			return err
@@ -173,7 +172,7 @@ func (c *People) setPassword(ctx context.Context, name, password, keep string) e
 		return c.note(ctx, tx, ActPassword, name, detail)
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }

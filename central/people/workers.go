@@ -125,7 +125,7 @@ func (c *People) HoldTerritories(ctx context.Context, name string, territories [
 	if err != nil {
 		return err
 	}
-	c.db.Announce(ctx, fleet.Event{Devices: true})
+	c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	return nil
 }
 
@@ -152,7 +152,7 @@ func (c *People) SetRole(ctx context.Context, name string, role rights.Role) err
 		return c.note(ctx, tx, ActRole, name, string(role))
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }
@@ -201,7 +201,7 @@ func (c *People) shutOut(ctx context.Context, act Act, column, name string, deli
 		return c.note(ctx, tx, act, name, detail)
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }
@@ -236,7 +236,7 @@ func (c *People) letIn(ctx context.Context, act Act, name, change string) error 
 		return c.note(ctx, tx, act, name, "")
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return err
 }

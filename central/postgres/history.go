@@ -65,12 +65,8 @@ func (t *Tx) Moments(ctx context.Context, of []desk.Key) (map[desk.Key][]desk.Mo
 			return nil, fmt.Errorf("stored version of %s: %w", r.Record, err)
 		}
 		at := desk.Key{Collection: r.Collection, ID: r.Record}
-		fields, past := record.Fields{}, all[at]
-		if n := len(past); n > 0 {
-			fields, past[n-1].Until = past[n-1].Fields, r.ReceivedAt
-		}
-		all[at] = append(past, desk.Moment{Revision: r.Revision, Fields: fields.Apply(delta), From: r.ReceivedAt,
-			Source: change.Source{Incarnation: r.Incarnation, Number: r.Number}})
+		source := change.Source{Incarnation: r.Incarnation, Number: r.Number}
+		all[at] = desk.Next(all[at], r.Revision, source, r.ReceivedAt, delta)
 	}
 	return all, nil
 }

@@ -32,6 +32,15 @@ type Moment struct {
 	From, Until time.Time     // when it was that; Until is zero for what it is now
 }
 
+// Next gives the moments of a record with the one that a further version begins.
+func Next(past []Moment, revision int64, source change.Source, received time.Time, delta record.Delta) []Moment {
+	fields := record.Fields{}
+	if n := len(past); n > 0 {
+		fields, past[n-1].Until = past[n-1].Fields, received
+	}
+	return append(past, Moment{Revision: revision, Fields: fields.Apply(delta), Source: source, From: received})
+}
+
 // Formerly is a definition in one of its versions.
 type Formerly struct {
 	Collection *definition.Collection

@@ -24,22 +24,14 @@ func WorkersCommand() *cli.Command {
 			{Name: "list", Usage: "list all workers", Flags: CentralFlags(terminal.JSON,
 				&cli.BoolFlag{Name: "removed", Usage: "also those whose account is gone"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					call, err := NewCaller(c)
-					if err != nil {
-						return err
-					}
 					var workers []central.Worker
-					if err := call.Get(ctx, fmt.Sprintf("/v1/workers?removed=%t", c.Bool("removed")), &workers); err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return terminal.WriteJSON(c.Root().Writer, workers)
-					}
-					t := terminal.NewTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE", "STATE")
-					for _, w := range workers {
-						t.Row(w.Name, w.Role, held(w.Territories), w.Devices, terminal.When(w.CreatedAt), stateOf(w))
-					}
-					return t.Flush()
+					path := fmt.Sprintf("/v1/workers?removed=%t", c.Bool("removed"))
+					return list(ctx, c, path, &workers, func(t *terminal.Table) {
+						*t = terminal.NewTable(c.Root().Writer, "WORKER", "ROLE", "TERRITORIES", "DEVICES", "SINCE", "STATE")
+						for _, w := range workers {
+							t.Row(w.Name, w.Role, held(w.Territories), w.Devices, terminal.When(w.CreatedAt), stateOf(w))
+						}
+					})
 				}},
 			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
 				Description: "The password is asked for, or read from the first line of standard input. With --no-password " +
