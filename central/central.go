@@ -114,6 +114,9 @@ func (c *Central) Source() uuid.UUID { return c.db.Source() }
 // Secret is what central signs its seals with.
 func (c *Central) Secret() []byte { return c.db.Secret() }
 
+// SealTo is the public key for which devices seal what only central may read.
+func (c *Central) SealTo() []byte { return changes.SealTo(c.db.Secret()) }
+
 // Earlier are the generations that the database had before it was restored, the latest last.
 func (c *Central) Earlier() []uuid.UUID {
 	_, earlier := c.db.Generations()

@@ -9,7 +9,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"homing/central"
 	"homing/console"
+	"homing/core/query"
 	"homing/device"
 	"homing/internal/browser"
 	"homing/internal/testbed"
@@ -284,6 +286,24 @@ func TestFormsSayWhatIsWrong(t *testing.T) {
 	p.saysNot(".p-dialog label[for=name]", "required")
 	p.says(".p-dialog label[for=length_km]", "must be at least 0")
 	p.holds(".p-dialog input#name", "Ridge")
+}
+
+// A form for a new record starts with what the definition says.
+func TestFormsStartWithDefaults(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define("collection: posts\nlabel: \"{name}\"\nfields:\n  name: {type: string, default: Post}\n  note: {type: string, default: new}\n")
+	p.visit("/records/posts")
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.press("Add")
+	p.holds(".p-dialog input#name", "Post")
+	p.holds(".p-dialog input#note", "new")
+	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
+	p.says(".page", "1 record")
+	listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "posts", query.Ask{})
+	if err != nil || len(listing.Records) != 1 || string(listing.Records[0].Fields) != `{"name":"Post","note":"new"}` {
+		t.Errorf("central has %+v, %v", listing, err)
+	}
 }
 
 // What a role may not do is not offered.

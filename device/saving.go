@@ -61,7 +61,21 @@ func (s *Store) SendAgain(ctx context.Context, number int64) (Record, error) {
 	return s.keeper.SendAgain(ctx, number)
 }
 
-// ReadGivenUp gives the lines of a file to which [Store.Discard] or [Store.DropLost] has written. An encrypted store
+// Twins gives a record that central has refused to add since its key is taken, by the number of the refused change, and
+// the one on this device that has the key.
+func (s *Store) Twins(ctx context.Context, number int64) (refused, first Record, err error) {
+	return s.keeper.Twins(ctx, number)
+}
+
+// Unite makes one record of two that were made with one key: what central has refused to add becomes an edit of the
+// record that has the key, and what refers to it refers to that one. Values that the first lacks are filled in; where
+// both have one, the first's stays, but for the fields in take. All that was refused is first written to the end of a
+// file, as by [Store.Discard].
+func (s *Store) Unite(ctx context.Context, number int64, take []string, backup string) (Record, error) {
+	return s.keeper.Unite(ctx, number, take, backup)
+}
+
+// ReadGivenUp gives the lines of a file to which [Store.Discard], [Store.Unite] or [Store.DropLost] has written. An encrypted store
 // writes them sealed; it, and one that was restored from a backup of it, can read them.
 func (s *Store) ReadGivenUp(path string) ([]json.RawMessage, error) {
 	return s.keeper.ReadLines(path)

@@ -2,6 +2,7 @@ package promises_test
 
 import (
 	"errors"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -471,4 +472,38 @@ func TestP7Groups(t *testing.T) {
 	if versions(t, bed, "trails", first) != 1 || versions(t, bed, "trails", second) != 1 {
 		t.Error("the mended group is at central other than once")
 	}
+}
+
+// P2: an exchange with a restored central breaks off after it has shown what it has, and before it was asked again. What it has
+// already is shown once, counters included, and an edit of what is shown counts from there.
+func TestP2ACounterIsShownOnceAfterARestore(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	store := bed.Device("worker", "a", device.Options{})
+	testbed.Exchange(t, store)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge", "seen": 2})
+	testbed.Exchange(t, store)
+	backup := backUp(t, bed)
+	bed = putBack(t, bed, backup, store)
+	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
+		if strings.HasSuffix(r.URL.Path, "/batches") {
+			return testbed.CutBefore
+		}
+		return testbed.Pass
+	})
+	testbed.Must(t, store.MoveCentral(ctx, proxy.URL))
+	if _, err := store.Exchange(ctx, nil); err == nil {
+		t.Fatal("the exchange did not break off")
+	}
+	if got := shown(t, store, "trails", id, "seen"); got != "2" {
+		t.Errorf("the counter is shown as %s", got)
+	}
+	_, err := store.Edit(ctx, "trails", id, device.Fields{"seen": 6})
+	testbed.Must(t, err)
+	testbed.Must(t, store.MoveCentral(ctx, bed.URL()))
+	testbed.Exchange(t, store)
+	if got := valueAt(t, bed, "trails", id, "seen"); got != "6" {
+		t.Errorf("central counts %s", got)
+	}
+	bed.Same(store)
 }

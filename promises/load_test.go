@@ -104,7 +104,7 @@ func TestP9BeforeTheFirstLoad(t *testing.T) {
 	fresh, err := device.Open(ctx, path, device.Options{})
 	testbed.Must(t, err)
 	if _, err := fresh.Find(ctx, "trails", query.Ask{}); err == nil ||
-		!strings.Contains(err.Error(), "homing local enrol") {
+		!strings.Contains(err.Error(), "enrol it with an enrolment code") {
 		t.Errorf("before enrolment: %v", err)
 	}
 	testbed.Must(t, fresh.Enrol(ctx, bed.URL(), bed.Code("worker"), "tablet"))

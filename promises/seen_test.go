@@ -254,6 +254,10 @@ func TestP11NothingIsLeftOpen(t *testing.T) {
 	testbed.Exchange(t, store)
 	backup := filepath.Join(t.TempDir(), "before.db")
 	testbed.Must(t, store.Backup(ctx, backup))
+	if _, err := store.Join(ctx, bed.Code("lead"), "4711"); err == nil {
+		t.Error("a device is shared while anybody can sign in as who enrolled it")
+	}
+	testbed.Must(t, store.SetSecret(ctx, "", "4710"))
 	if _, err := store.Join(ctx, bed.Code("lead"), "4711"); err != nil {
 		t.Fatal(err)
 	}
@@ -267,6 +271,7 @@ func TestP11NothingIsLeftOpen(t *testing.T) {
 			t.Errorf("with %q, anybody signs in as the lead: %v", secret, err)
 		}
 	}
+	testbed.Must(t, again.SetSecret(ctx, "", "4710"))
 	if _, err := again.Join(ctx, bed.Code("lead"), "4712"); err != nil {
 		t.Fatal(err)
 	}

@@ -94,13 +94,14 @@ func TestP3WhoReadsMayChange(t *testing.T) {
 	wants("of a lead", 20)
 	testbed.Must(t, bed.Central.SetRole(ctx, "rook", rights.Worker))
 	wants("of a worker again", 15)
+	testbed.Must(t, store.SetSecret(ctx, "", "4321"))
 	if _, err := store.Join(ctx, bed.Code("lead"), "1234"); err != nil {
 		t.Fatal(err)
 	}
 	wants("joined by a lead", 20)
 	devices, err := bed.Central.Devices(ctx, "rook")
 	testbed.Must(t, err)
-	testbed.Must(t, store.SignIn(ctx, "rook", ""))
+	testbed.Must(t, store.SignIn(ctx, "rook", "4321"))
 	testbed.Must(t, bed.Central.Leave(ctx, devices[0].ID, "lead"))
 	wants("left by the lead", 15)
 	if summary := testbed.Exchange(t, store); summary.Received+summary.Withdrawn > 0 {

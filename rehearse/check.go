@@ -105,6 +105,9 @@ func (w *world) checkSaves() {
 				s.token,
 				times,
 			)
+		case times > 0 && said[s.token][0].Author != s.who && !w.wasOffered(s.record) && !w.anyKin(w.ledger.settled, s):
+			w.wrong("P6: %s of %s, saved by %s as %s, is by %s in the history", s.field, name(s.collection, s.record), s.who, s.token,
+				said[s.token][0].Author)
 		case times == 0 && !s.mayBeLost && !s.givenUp && !w.replaced(n):
 			w.wrong(
 				"P1: %s of %s, saved by %s as %s, is nowhere",
@@ -121,7 +124,7 @@ func (w *world) checkSaves() {
 func (w *world) replaced(n int) bool {
 	s := w.ledger.saves[n]
 	if !slices.ContainsFunc(w.ledger.saves[n+1:], func(later *save) bool {
-		return w.kin(later.unit, s.unit) && later.record == s.record && later.field == s.field
+		return w.kin(later.unit, s.unit) && later.who == s.who && later.record == s.record && later.field == s.field
 	}) {
 		return false
 	}
@@ -203,6 +206,13 @@ func (w *world) checkNumbers() {
 // checkDevices compares what each device holds with what its workers may have of it.
 func (w *world) checkDevices(ctx context.Context) {
 	for _, d := range w.devices {
+		if all, err := d.store.People(ctx); err == nil {
+			for _, p := range all {
+				if p.Unsent > 0 {
+					w.wrong("P1: %d changes of %s are still on %s, and nobody gave them up", p.Unsent, p.Name, d.name)
+				}
+			}
+		}
 		people := d.people()
 		for _, def := range w.options.Definitions {
 			c, err := def.Compile()
@@ -316,7 +326,7 @@ func (w *world) own(v desk.Accepted, field string) bool {
 	for _, other := range w.history {
 		if other.Collection == v.Collection && other.ID == v.ID && other.Revision < v.Revision {
 			if _, set := w.presentDelta(other.Collection, other.Delta)[field]; set {
-				mine = other.Device == v.Device
+				mine = other.Device == v.Device && other.Author == v.Author
 			}
 		}
 	}

@@ -63,7 +63,7 @@ func (w *world) importRows(def definition.Definition, records []desk.Held, paren
 		text, _ := json.Marshal(rows[n]) // always marshals
 		w.tell("   %s is %s: %s", name(def.Collection, outcome.Record), outcome.Outcome, text)
 		if outcome.Outcome != changes.RowRefused {
-			w.enter(atCentral, def, outcome.Record, notes[n])
+			w.enter(atCentral, lead, def, outcome.Record, notes[n])
 		}
 	}
 	return nil

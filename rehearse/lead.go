@@ -121,7 +121,7 @@ func (w *world) write(def definition.Definition, write changes.Write, notes []*s
 	}
 	w.tell("%s %s %s at central, having seen revision %d: %s", lead, does, name(def.Collection, write.Record),
 		write.Base, describe(fields))
-	w.enter(atCentral, def, write.Record, notes)
+	w.enter(atCentral, lead, def, write.Record, notes)
 	return nil
 }
 

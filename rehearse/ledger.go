@@ -9,6 +9,7 @@ import (
 // save is what a worker has saved: one value of one field, with something in it that nobody else has written.
 type save struct {
 	unit       int // or atCentral
+	who        string
 	collection string
 	record     uuid.UUID
 	field      string

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"context"
+	"errors"
 
 	"github.com/google/uuid"
 
@@ -23,6 +24,11 @@ type shown struct {
 
 // look lets the app on a device start.
 func (w *world) look(ctx context.Context, d *unit) error {
+	if people, err := d.store.People(ctx); err == nil && len(people) > 0 {
+		if _, err := w.who(ctx, d); err != nil {
+			return err
+		}
+	}
 	d.screen.shows = map[shown]string{}
 	d.screen.changes, d.screen.stop = d.store.Listen()
 	all, err := w.whole(ctx, d)
@@ -59,10 +65,13 @@ func (w *world) hear(ctx context.Context, d *unit) error {
 		case told := <-d.screen.changes:
 			if told.Missed {
 				all, err := w.whole(ctx, d)
-				if err != nil {
+				if err != nil && !errors.Is(err, device.ErrSignedOut) { // an app shows nothing then
 					return err
 				}
 				d.screen.shows = all
+			}
+			if told.Collection == "" {
+				continue
 			}
 			at := shown{told.Collection, told.ID}
 			r, err := d.store.Get(ctx, told.Collection, told.ID)

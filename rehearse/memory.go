@@ -41,6 +41,8 @@ type side interface {
 	// invite lets somebody else use a device, too; dismiss takes them off it.
 	invite(d *unit, guest rights.Person) error
 	dismiss(d *unit, guest string) error
+	// code gives a guest a code, to use a device that they are on already.
+	code(guest string) (string, error)
 	// rows brings rows of a table in.
 	rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error)
 	// define takes a definition with more fields.
@@ -105,6 +107,7 @@ func (m *inMemory) hold(d *unit) error {
 func (m *inMemory) promote(d *unit) error                 { return m.hold(d) }
 func (m *inMemory) invite(d *unit, _ rights.Person) error { return m.hold(d) }
 func (m *inMemory) dismiss(d *unit, _ string) error       { return m.hold(d) }
+func (m *inMemory) code(guest string) (string, error)     { return guest, nil }
 
 func (m *inMemory) rows(collection, key string, rows []changes.TableRow) ([]changes.Row, error) {
 	return m.changes.PutRows(context.Background(), central.Everything(lead), collection, key, rows)
@@ -206,14 +209,14 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		}
 		d.past = append(d.past, ask.Incarnation)
 		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker",
-			Generation: m.tables.Generation}, nil
+			Generation: m.tables.Generation, SealTo: changes.SealTo(m.tables.Secret())}, nil
 	case path == "/definitions":
 		if seals := r.Header.Get(wire.HeaderSeals); seals != "" && m.w.options.Bug != NoSeals {
 			if err := central.Recognise(ctx, m.pulls, m.changes, m.tables.Generation, strings.Split(seals, ",")); err != nil {
 				return nil, err
 			}
 		}
-		told := wire.Definitions{Definitions: m.definitions(), Territories: d.device().Territories,
+		told := wire.Definitions{SealTo: changes.SealTo(m.tables.Secret()), Definitions: m.definitions(), Territories: d.device().Territories,
 			People: d.device().People, Sight: d.device().People.Digest()}
 		if m.w.options.Bug == SilentRoles {
 			told.Sight = "as ever"
@@ -227,10 +230,24 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		d.past = append(slices.DeleteFunc(d.past, func(one uuid.UUID) bool { return one == ask.Incarnation }),
 			ask.Incarnation)
 		return nil, nil
+	case path == "/device/people":
+		var ask struct{ Code string }
+		if err := json.Unmarshal(body, &ask); err != nil {
+			return nil, err
+		}
+		for _, who := range d.guests {
+			if who.Name == ask.Code {
+				return who, nil
+			}
+		}
+		return nil, fault.Fail(fault.NotFound, "there is no such code")
 	case path == "/batches":
 		var batch wire.Batch
 		if err := json.Unmarshal(body, &batch); err != nil {
 			return nil, err
+		}
+		if m.w.options.Bug == OneMind && !m.w.copies { // a copy would part for ever
+			batch.Incarnation = d.past[0]
 		}
 		if m.w.options.Bug == TrustedClock {
 			batch.Clock = wire.Clock{SentAt: m.w.now.AddDate(20, 0, 0)} // as if the device's clock were right

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -8,7 +9,7 @@ import (
 )
 
 // changePeople changes who may have what on a device: what its worker holds, the worker's role, and who else uses it.
-func (w *world) changePeople(d *unit) error {
+func (w *world) changePeople(ctx context.Context, d *unit) error {
 	switch roll := w.random.IntN(100); {
 	case roll < 50:
 		d.held = w.someZones()
@@ -23,11 +24,14 @@ func (w *world) changePeople(d *unit) error {
 			Role: []rights.Role{rights.Worker, rights.Lead}[w.random.IntN(2)], Territories: w.someZones()}
 		d.guests = append(d.guests, guest)
 		w.tell("%s, a %s who holds %v, joins %s", guest.Name, guest.Role, guest.Territories, d.name)
-		return w.side.invite(d, guest)
+		if err := w.side.invite(d, guest); err != nil {
+			return err
+		}
+		return w.join(ctx, d, guest.Name)
 	default:
 		guest := d.guests[0]
 		d.guests = slices.Delete(d.guests, 0, 1)
-		d.left = append(d.left, guest.Name)
+		d.left = append(d.left, guest)
 		w.tell("%s leaves %s", guest.Name, d.name)
 		return w.side.dismiss(d, guest.Name)
 	}

@@ -133,6 +133,11 @@ func (p *onPostgreSQL) invite(d *unit, guest rights.Person) error {
 	return err
 }
 
+func (p *onPostgreSQL) code(guest string) (string, error) {
+	code, _, err := p.central.IssueCode(context.Background(), central.Everything(lead), guest, 0)
+	return code, err
+}
+
 func (p *onPostgreSQL) dismiss(d *unit, guest string) error {
 	at, err := p.deviceOf(d)
 	if err != nil {

@@ -51,11 +51,12 @@ const (
 	SilentRoles   Bug = "silent-roles"   // nothing tells a device that other people use it, or that they may read something else
 	NoSeals       Bug = "no-seals"       // devices do not show up to where they were answered, so a database put back goes unnoticed
 	WideAnswered  Bug = "wide-answered"  // what any store of a device has answers to counts as what the asking one has
+	OneMind       Bug = "one-mind"       // what people of one device save counts as having seen what the others have not sent
 	QuietMoves    Bug = "quiet-moves"    // what a new definition lets others see is not told to the store that wrote it last
 )
 
 // Bugs are all of them.
-var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers, SilentRoles, NoSeals, WideAnswered, QuietMoves}
+var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers, SilentRoles, NoSeals, WideAnswered, OneMind, QuietMoves}
 
 // Report is what came out of a rehearsal.
 type Report struct {

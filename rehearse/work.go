@@ -21,6 +21,11 @@ import (
 
 // save lets a worker add, edit, remove or settle something.
 func (w *world) save(ctx context.Context, d *unit) error {
+	if len(d.guests)+len(d.left) > 0 && w.chance(20) {
+		if err := w.handOver(ctx, d); err != nil {
+			return err
+		}
+	}
 	def := d.knows(ctx, w.options.Definitions[w.random.IntN(len(w.options.Definitions))])
 	if !def.Sync.Direction.Pushes() {
 		return nil
@@ -47,7 +52,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 		return w.settle(ctx, d, def, r)
 	case roll < 28:
 		w.report.Saves++
-		w.tell("%s removes %s", d.worker, name(r.Collection, r.ID))
+		w.tell("%s removes %s", d.at, name(r.Collection, r.ID))
 		return w.saved(d, d.store.Remove(ctx, def.Collection, r.ID))
 	case roll < 36:
 		return w.group(ctx, d)
@@ -56,11 +61,18 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	if len(fields) == 0 {
 		return nil
 	}
-	w.tell("%s edits %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))
-	if r.Refused > 0 {
-		w.ledger.mended[touched{d.n, r.ID}] = true
+	w.tell("%s edits %s: %s", d.at, name(def.Collection, r.ID), describe(fields))
+	queue, err := d.store.Review(ctx)
+	if err != nil {
+		return err
 	}
 	now, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
+	if r.Refused > 0 { // it mends that, and what was refused as a group with it
+		w.ledger.mended[touched{d.n, r.ID}] = true
+		if err := w.noteMended(ctx, d, queue); err != nil {
+			return err
+		}
+	}
 	w.told(d, r.ID, now.Decisions)
 	return w.keep(d, def, r.ID, notes, err)
 }
@@ -71,7 +83,7 @@ func (w *world) told(d *unit, id uuid.UUID, decisions []change.Decision) {
 		for _, s := range w.ledger.saves {
 			if field, _ := w.present(s.collection, one.Field); one.Kept == change.KeptCentral && s.record == id &&
 				s.field == field &&
-				w.kin(s.unit, d.n) {
+				w.kin(s.unit, d.n) && s.who == d.at {
 				s.givenUp = true
 			}
 		}
@@ -92,7 +104,7 @@ func (w *world) saved(d *unit, err error) error {
 	if err == nil || errors.As(err, &invalid) || errors.Is(err, device.ErrHasChildren) ||
 		errors.Is(err, device.ErrNoRecord) || errors.Is(err, device.ErrNotAllowed) {
 		if err != nil {
-			w.tell("   %s is told: %v", d.worker, err)
+			w.tell("   %s is told: %v", d.at, err)
 		}
 		return nil
 	}
@@ -103,14 +115,14 @@ func (w *world) keep(d *unit, def definition.Definition, id uuid.UUID, notes []*
 	if err != nil {
 		return w.saved(d, err)
 	}
-	w.enter(d.n, def, id, notes)
+	w.enter(d.n, d.at, def, id, notes)
 	return nil
 }
 
-func (w *world) enter(unit int, def definition.Definition, id uuid.UUID, notes []*save) {
+func (w *world) enter(unit int, who string, def definition.Definition, id uuid.UUID, notes []*save) {
 	w.report.Saves++
 	for _, s := range notes {
-		s.unit, s.collection, s.record, s.at = unit, def.Collection, id, w.now
+		s.unit, s.who, s.collection, s.record, s.at = unit, who, def.Collection, id, w.now
 		w.bringUp(s) // a device may not know yet what the field is called
 		w.ledger.add(s)
 	}
@@ -129,7 +141,7 @@ func (w *world) add(ctx context.Context, d *unit, def definition.Definition) err
 	}
 	r, err := d.store.Add(ctx, def.Collection, fields)
 	if err == nil {
-		w.tell("%s adds %s: %s", d.worker, name(def.Collection, r.ID), describe(fields))
+		w.tell("%s adds %s: %s", d.at, name(def.Collection, r.ID), describe(fields))
 	}
 	return w.keep(d, def, r.ID, notes, err)
 }
@@ -161,7 +173,7 @@ func (w *world) group(ctx context.Context, d *unit) error {
 	if err == nil {
 		w.tell(
 			"%s adds %s with %s, as a group",
-			d.worker,
+			d.at,
 			name(top.Collection, parent.ID),
 			name(below.Collection, child.ID),
 		)
@@ -278,7 +290,7 @@ func (w *world) settle(ctx context.Context, d *unit, def definition.Definition, 
 	} else if w.chance(40) {
 		value = r.Fields.At(field)
 	}
-	w.tell("%s settles %s of %s", d.worker, field, name(def.Collection, r.ID))
+	w.tell("%s settles %s of %s", d.at, field, name(def.Collection, r.ID))
 	w.ledger.settled[touched{d.n, r.ID}] = true
 	_, err := d.store.Settle(ctx, def.Collection, r.ID, field, value)
 	return w.saved(d, err)
@@ -296,7 +308,7 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 		}
 		w.tell(
 			"%s sends again what was refused of %s: %s",
-			d.worker,
+			d.at,
 			name(q.Collection, q.Record),
 			q.Reasons[0].Message,
 		)
@@ -333,13 +345,13 @@ func (w *world) offer(ctx context.Context, d *unit, round int) error {
 	}
 	for _, one := range lost {
 		if by, offered := w.ledger.offered[one.ID]; !one.Whole && !one.Removed ||
-			offered && by.unit != d.n && by.round >= round-1 {
+			offered && by.unit != d.n && by.round >= round-1 || w.waitsElsewhere(ctx, d, one.ID) {
 			continue
 		}
 		if one.Removed || !w.definitionOf(one.Collection).Sync.Direction.Pushes() {
 			w.tell(
 				"%s lets go of %s, which central has lost and takes from nobody",
-				d.worker,
+				d.at,
 				name(one.Collection, one.ID),
 			)
 			if err := d.store.DropLost(ctx, one.Collection, one.ID, filepath.Join(w.folder, "given-up.jsonl")); err != nil {
@@ -348,12 +360,24 @@ func (w *world) offer(ctx context.Context, d *unit, round int) error {
 			continue
 		}
 		w.ledger.offered[one.ID] = offer{d.n, round}
-		w.tell("%s offers %s, which central has lost", d.worker, name(one.Collection, one.ID))
+		w.tell("%s offers %s, which central has lost", d.at, name(one.Collection, one.ID))
 		if err := w.saved(d, d.store.OfferLost(ctx, one.Collection, one.ID)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// waitsElsewhere says whether somebody else still has a change of a record unsent: whoever offers the record then would offer
+// what is in that change, too, and a counter would count it twice.
+func (w *world) waitsElsewhere(ctx context.Context, d *unit, id uuid.UUID) bool {
+	for _, other := range w.devices {
+		queue, err := other.store.Review(ctx)
+		if other != d && err == nil && slices.ContainsFunc(queue, func(q device.Queued) bool { return q.Record == id }) {
+			return true
+		}
+	}
+	return false
 }
 
 // giveUp discards what is refused or waits, at the very end.
@@ -368,7 +392,7 @@ func (w *world) giveUp(ctx context.Context, d *unit) error {
 			return nil
 		}
 		q := queue[at]
-		w.tell("%s gives up a change of %s, which is %s: %s", d.worker, name(q.Collection, q.Record), q.Verdict,
+		w.tell("%s gives up a change of %s, which is %s: %s", d.at, name(q.Collection, q.Record), q.Verdict,
 			q.Reasons[0].Message)
 		gone := map[uuid.UUID]bool{q.Record: true}
 		before := w.pendingOf(queue)
@@ -385,7 +409,7 @@ func (w *world) giveUp(ctx context.Context, d *unit) error {
 			}
 		}
 		for _, s := range w.ledger.saves {
-			if w.kin(s.unit, d.n) && gone[s.record] {
+			if w.kin(s.unit, d.n) && s.who == d.at && gone[s.record] {
 				s.givenUp = true
 			}
 		}

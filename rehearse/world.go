@@ -61,7 +61,7 @@ type enrolled struct {
 	held   []string        // territories of the worker
 	role   rights.Role     // of the worker
 	guests []rights.Person // further workers, who have joined the device
-	left   []string        // of these, who have left it
+	left   []rights.Person // of these, who have left it
 	past   []uuid.UUID     // incarnations, as central knows them
 }
 
@@ -70,6 +70,7 @@ type unit struct {
 	*enrolled
 	w        *world
 	n        int
+	at       string    // who is signed in
 	boots    int       // how often the machine was started anew
 	booted   time.Time // when that was last, truly
 	store    *device.Store
@@ -245,6 +246,9 @@ func (w *world) someZones() []string {
 
 // step is one thing that happens, to a device or at central.
 func (w *world) step(ctx context.Context, d *unit) error {
+	if _, err := w.who(ctx, d); err != nil {
+		return err
+	}
 	if len(w.late) > 0 && w.chance(40) {
 		w.tell("a late batch arrives")
 		w.late[0]()
@@ -269,7 +273,7 @@ func (w *world) step(ctx context.Context, d *unit) error {
 		d.skew += time.Duration(w.random.IntN(6*3600)-3*3600) * time.Second
 		w.tell("the clock of %s is turned; it is off by %s now", d.name, d.skew)
 	case roll < 86:
-		return w.changePeople(d)
+		return w.changePeople(ctx, d)
 	case roll < 89:
 		return w.mend(ctx, d)
 	case roll < 92:
@@ -423,7 +427,7 @@ func (w *world) afterRestore() error {
 			return err
 		}
 		for _, guest := range d.left {
-			if err := w.side.dismiss(d, guest); err != nil {
+			if err := w.side.dismiss(d, guest.Name); err != nil {
 				return err
 			}
 		}
@@ -457,11 +461,13 @@ func (w *world) calmDown(ctx context.Context) error {
 			told := len(w.report.Story)
 			switch {
 			case round > 5:
-				err = errors.Join(w.giveUp(ctx, d), w.offer(ctx, d, round))
+				err = errors.Join(w.everybody(ctx, d, func() error { return w.giveUp(ctx, d) }), w.offer(ctx, d, round))
 			case round > 4:
-				err = w.offer(ctx, d, round)
+				err = errors.Join(w.everybody(ctx, d, func() error { return nil }), w.offer(ctx, d, round))
+			case round == 1:
+				err = w.rejoin(ctx, d)
 			case round > 1 && round < 4:
-				err = w.mend(ctx, d)
+				err = w.everybody(ctx, d, func() error { return w.mend(ctx, d) })
 			}
 			if err != nil {
 				return err

@@ -127,6 +127,9 @@ func Restore(ctx context.Context, database, data, path, before string) (generati
 	if err := replace(ctx, at, path); err != nil {
 		return uuid.Nil, fmt.Errorf("nothing was changed: %w", err)
 	}
+	if err := letAnalystsRead(ctx, at); err != nil {
+		return uuid.Nil, err
+	}
 	return central.Restored(ctx, central.Options{Database: at}, known)
 }
 
@@ -146,7 +149,7 @@ func replace(ctx context.Context, database, path string) error {
 	if err := script.Close(); err != nil {
 		return err
 	}
-	if said, err := exec.CommandContext(ctx, restore, "--clean", "--if-exists", "--no-owner", "--file="+script.Name(),
+	if said, err := exec.CommandContext(ctx, restore, "--clean", "--if-exists", "--no-owner", "--no-privileges", "--file="+script.Name(),
 		path).CombinedOutput(); err != nil {
 		return fmt.Errorf("pg_restore: %w: %s", err, bytes.TrimSpace(said))
 	}

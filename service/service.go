@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"time"
 
 	"homing/central"
@@ -149,7 +150,9 @@ func (r *Running) firstWorkers(ctx context.Context, options Options) error {
 	if err != nil {
 		return err
 	}
-	if len(workers) == 0 {
+	// While central is open nobody needs a password, and none is made up before it is closed.
+	alone := !slices.ContainsFunc(workers, func(w fleet.Worker) bool { return w.Name != central.OpenName })
+	if alone && (!options.Open || options.AdminPassword != "") {
 		password := options.AdminPassword
 		if password == "" {
 			password = rand.Text()[:16]

@@ -7,18 +7,41 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"github.com/xuri/excelize/v2"
 )
 
-// mergedCells gives the first range of merged cells of a sheet, or nothing. It reads the workbook's parts as a
-// stream, since the library would hold the whole sheet in memory for it (ECMA-376, part 1, 18.3.1.55).
-func mergedCells(file, sheet string) (string, error) {
+// mergedCells gives the first range of merged cells of a sheet that reaches into a row or stands below it, or nothing: a title above
+// the table may be merged. It reads the workbook's parts as a stream, since the library would hold the whole sheet in memory for it
+// (ECMA-376, part 1, 18.3.1.55).
+func mergedCells(file, sheet string, from int) (string, error) {
 	book, err := zip.OpenReader(file)
 	if err != nil {
 		return "", err
 	}
 	defer book.Close()
+	part, err := partOf(book, sheet)
+	if err != nil {
+		return "", err
+	}
+	merged := ""
+	err = elements(book, part, func(e xml.StartElement) bool {
+		if e.Name.Local == "mergeCell" {
+			ref := attribute(e, "ref")
+			_, last, found := strings.Cut(ref, ":")
+			if _, row, err := excelize.CellNameToCoordinates(last); !found || err != nil || row >= from {
+				merged = ref
+			}
+		}
+		return merged == ""
+	})
+	return merged, err
+}
+
+// partOf is the name of the part that holds a sheet.
+func partOf(book *zip.ReadCloser, sheet string) (string, error) {
 	relation, target := "", ""
-	err = elements(book, "xl/workbook.xml", func(e xml.StartElement) bool {
+	err := elements(book, "xl/workbook.xml", func(e xml.StartElement) bool {
 		if e.Name.Local == "sheet" && attribute(e, "name") == sheet {
 			relation = attribute(e, "id")
 		}
@@ -39,14 +62,7 @@ func mergedCells(file, sheet string) (string, error) {
 	if !strings.HasPrefix(target, "/") {
 		target = path.Join("xl", target)
 	}
-	merged := ""
-	err = elements(book, strings.TrimPrefix(target, "/"), func(e xml.StartElement) bool {
-		if e.Name.Local == "mergeCell" {
-			merged = attribute(e, "ref")
-		}
-		return merged == ""
-	})
-	return merged, err
+	return strings.TrimPrefix(target, "/"), nil
 }
 
 func attribute(e xml.StartElement, name string) string {

@@ -12,12 +12,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/google/uuid"
-	"github.com/xuri/excelize/v2"
 	"golang.org/x/text/encoding/charmap"
 
 	"homing/core/propose"
@@ -27,12 +26,15 @@ import (
 type Row struct {
 	Number int // in the file, as people count there: the heading of a sheet is 1
 	Cells  map[string]propose.Value
+	Names  []string // of the cells, in their order, where only the row has one
 }
 
 // Reader gives one row after the other, then io.EOF. Its errors say where in the file something is wrong.
 type Reader interface {
 	Headers() []string // as far as the format knows them before the rows
 	Next() (Row, error)
+	// Notes say what was mended while reading, or read in one of several ways; all of them are known after the last row.
+	Notes() []string
 	Close() error
 }
 
@@ -40,15 +42,19 @@ type Reader interface {
 type Options struct {
 	Sheet    string // of a workbook; the first one when empty
 	Encoding string // of a CSV file: utf-8 or windows-1252; utf-8 when empty
+	// Zone is where the times of a workbook are of, which say none themselves; nil means UTC.
+	Zone *time.Location
+	// Totals keeps a last row that looks like totals.
+	Totals bool
 }
 
 // Open opens a file by its ending: .csv, .tsv, .xlsx, .ndjson, .jsonl or .geojson.
 func Open(path string, options Options) (Reader, error) {
 	switch ending := strings.ToLower(filepath.Ext(path)); ending {
 	case ".csv", ".tsv", ".txt":
-		return openCSV(path, options.Encoding)
+		return openCSV(path, options)
 	case ".xlsx":
-		return openWorkbook(path, options.Sheet)
+		return openWorkbook(path, options)
 	case ".ndjson", ".jsonl":
 		return openLines(path)
 	case ".geojson":
@@ -58,13 +64,13 @@ func Open(path string, options Options) (Reader, error) {
 	}
 }
 
-type csvReader struct {
-	file    *os.File
-	bound   *bounded
-	csv     *csv.Reader
-	path    string
-	headers []string
-	line    int // of the last row
+// csvCells are the cells of a CSV file.
+type csvCells struct {
+	file  *os.File
+	bound *bounded
+	csv   *csv.Reader
+	path  string
+	line  int // of the last row
 }
 
 // mostRow is the most bytes that one row may have. A quote that never closes would otherwise take the rest of the
@@ -88,40 +94,33 @@ func (b *bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func openCSV(path, encoding string) (Reader, error) {
+func openCSV(path string, options Options) (Reader, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	var from io.Reader = file
-	switch strings.ToLower(encoding) {
+	switch strings.ToLower(options.Encoding) {
 	case "", "utf-8", "utf8":
 	case "windows-1252", "latin1", "iso-8859-1":
 		from = charmap.Windows1252.NewDecoder().Reader(file)
 	default:
 		file.Close()
-		return nil, fmt.Errorf("the encoding %q is not known; take utf-8 or windows-1252", encoding)
+		return nil, fmt.Errorf("the encoding %q is not known; take utf-8 or windows-1252", options.Encoding)
 	}
 	bound := &bounded{from: from}
 	buffered := bufio.NewReaderSize(bound, 1<<16)
 	if mark, err := buffered.Peek(3); err == nil && bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
 		buffered.Discard(3)
 	}
-	r := &csvReader{file: file, bound: bound, path: path, csv: csv.NewReader(buffered)}
-	r.csv.Comma = separator(buffered)
-	r.csv.ReuseRecord = true
-	if r.headers, err = r.read(); err != nil {
-		file.Close()
-		if errors.Is(err, io.EOF) {
-			return nil, fmt.Errorf("%s: the file is empty; its first row names the columns", path)
-		}
+	cells := &csvCells{file: file, bound: bound, path: path, csv: csv.NewReader(buffered)}
+	cells.csv.Comma = separator(buffered)
+	cells.csv.ReuseRecord, cells.csv.FieldsPerRecord = true, -1
+	g, err := openGrid(path, cells, options)
+	if err != nil {
 		return nil, err
 	}
-	r.headers = append([]string{}, r.headers...)
-	for n := range r.headers {
-		r.headers[n] = strings.TrimSpace(r.headers[n])
-	}
-	return r, nil
+	return g, nil
 }
 
 // separator is the one of comma, semicolon and tab that comes most often in the first line.
@@ -139,7 +138,7 @@ func separator(from *bufio.Reader) rune {
 	return best
 }
 
-func (r *csvReader) read() ([]string, error) {
+func (r *csvCells) read() ([]string, error) {
 	cells, err := r.csv.Read()
 	r.bound.row = 0
 	var wrong *csv.ParseError
@@ -150,9 +149,6 @@ func (r *csvReader) read() ([]string, error) {
 	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrQuote):
 		return nil, fmt.Errorf("%s: line %d: a quote that opens there never closes, or stands in the middle of a cell; "+
 			"double it to mean a quote", r.path, wrong.StartLine)
-	case errors.As(err, &wrong) && errors.Is(wrong.Err, csv.ErrFieldCount):
-		return nil, fmt.Errorf("%s: line %d has %d cells, the heading has %d", r.path, wrong.StartLine, len(cells),
-			len(r.headers))
 	case err != nil && !errors.Is(err, io.EOF):
 		return nil, fmt.Errorf("%s: %w", r.path, err)
 	case err != nil:
@@ -169,115 +165,20 @@ func (r *csvReader) read() ([]string, error) {
 	return cells, nil
 }
 
-func (r *csvReader) Headers() []string { return r.headers }
-func (r *csvReader) Close() error      { return r.file.Close() }
-
-func (r *csvReader) Next() (Row, error) {
-	var cells []string
-	for blank := true; blank; { // a row of nothing but separators is no record
-		var err error
-		if cells, err = r.read(); err != nil {
-			return Row{}, err
-		}
-		blank = !slices.ContainsFunc(cells, func(cell string) bool { return strings.TrimSpace(cell) != "" })
-	}
-	line, _ := r.csv.FieldPos(0)
-	row := Row{Number: line, Cells: make(map[string]propose.Value, len(cells))}
-	for n, header := range r.headers {
-		row.Cells[header] = propose.Value{Text: unguard(cells[n])}
-	}
-	return row, nil
-}
-
-type workbookReader struct {
-	book    *excelize.File
-	rows    *excelize.Rows
-	path    string
-	headers []string
-	number  int
-}
-
-func openWorkbook(path, sheet string) (Reader, error) {
-	if err := checkUnpacked(path); err != nil {
-		return nil, fmt.Errorf("%s: not a workbook that can be read: %w", path, err)
-	}
-	book, err := excelize.OpenFile(path, excelize.Options{ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd",
-		UnzipXMLSizeLimit: 1 << 24, UnzipSizeLimit: mostUnpacked})
+func (r *csvCells) next() (int, []propose.Value, error) {
+	texts, err := r.read()
 	if err != nil {
-		return nil, fmt.Errorf("%s: not a workbook that can be read: %w", path, err)
+		return 0, nil, err
 	}
-	r := &workbookReader{book: book, path: path}
-	if err := r.start(sheet); err != nil {
-		return nil, errors.Join(err, book.Close())
+	row := make([]propose.Value, len(texts))
+	for n, text := range texts {
+		row[n].Text = unguard(text)
 	}
-	return r, nil
+	return r.line, row, nil
 }
 
-func (r *workbookReader) start(sheet string) error {
-	sheets := r.book.GetSheetList()
-	if sheet == "" {
-		sheet = sheets[0]
-	}
-	if !slices.Contains(sheets, sheet) {
-		return fmt.Errorf("%s: there is no sheet %q; there are: %s", r.path, sheet, strings.Join(sheets, ", "))
-	}
-	merged, err := mergedCells(r.path, sheet)
-	if err != nil {
-		return fmt.Errorf("%s: not a workbook that can be read: %w", r.path, err)
-	}
-	if merged != "" {
-		return fmt.Errorf("%s: the cells %s are merged; a table has one value to a cell, so unmerge them", r.path, merged)
-	}
-	if r.rows, err = r.book.Rows(sheet); err != nil {
-		return fmt.Errorf("%s: %w", r.path, err)
-	}
-	for len(r.headers) == 0 {
-		if !r.rows.Next() {
-			return fmt.Errorf("%s: the sheet %s is empty; its first row names the columns", r.path, sheet)
-		}
-		r.number++
-		if r.headers, err = r.rows.Columns(); err != nil {
-			return fmt.Errorf("%s: row %d: %w", r.path, r.number, err)
-		}
-	}
-	for n := range r.headers {
-		r.headers[n] = strings.TrimSpace(r.headers[n])
-	}
-	return nil
-}
-
-func (r *workbookReader) Headers() []string { return r.headers }
-func (r *workbookReader) Close() error      { return errors.Join(r.rows.Close(), r.book.Close()) }
-
-func (r *workbookReader) Next() (Row, error) {
-	for r.rows.Next() {
-		r.number++
-		cells, err := r.rows.Columns()
-		if err != nil {
-			return Row{}, fmt.Errorf("%s: row %d: %w", r.path, r.number, err)
-		}
-		if len(cells) > len(r.headers) {
-			return Row{}, fmt.Errorf("%s: row %d has %d cells, the heading has %d", r.path, r.number, len(cells), len(r.headers))
-		}
-		row := Row{Number: r.number, Cells: make(map[string]propose.Value, len(cells))}
-		filled := false
-		for n, header := range r.headers {
-			value := propose.Value{}
-			if n < len(cells) {
-				value.Text = unguard(cells[n])
-			}
-			filled = filled || !value.Empty()
-			row.Cells[header] = value
-		}
-		if filled {
-			return row, nil
-		}
-	}
-	if err := r.rows.Error(); err != nil {
-		return Row{}, fmt.Errorf("%s: %w", r.path, err)
-	}
-	return Row{}, io.EOF
-}
+func (r *csvCells) notes() []string { return nil }
+func (r *csvCells) Close() error    { return r.file.Close() }
 
 type lineReader struct {
 	file   *os.File
@@ -295,6 +196,7 @@ func openLines(path string) (Reader, error) {
 }
 
 func (r *lineReader) Headers() []string { return nil }
+func (r *lineReader) Notes() []string   { return nil }
 func (r *lineReader) Close() error      { return r.file.Close() }
 
 func (r *lineReader) Next() (Row, error) {
@@ -307,24 +209,42 @@ func (r *lineReader) Next() (Row, error) {
 			}
 			continue
 		}
-		cells, wrong := object(line)
+		cells, names, wrong := object(line)
 		if wrong != nil {
 			return Row{}, fmt.Errorf("%s: line %d: %v", r.path, r.number, wrong)
 		}
-		return Row{Number: r.number, Cells: cells}, nil
+		return Row{Number: r.number, Cells: cells, Names: names}, nil
 	}
 }
 
-func object(text []byte) (map[string]propose.Value, error) {
-	var members map[string]json.RawMessage
-	if err := json.Unmarshal(text, &members); err != nil || members == nil {
-		return nil, fmt.Errorf("not a JSON object: %v", err)
+func object(text []byte) (cells map[string]propose.Value, names []string, err error) {
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	if open, err := decoder.Token(); err != nil || open != json.Delim('{') {
+		return nil, nil, errors.New("not a JSON object")
 	}
-	cells := make(map[string]propose.Value, len(members))
-	for name, value := range members {
-		cells[name] = propose.Value{JSON: value}
+	cells = map[string]propose.Value{}
+	for decoder.More() {
+		token, err := decoder.Token()
+		name, is := token.(string)
+		var value json.RawMessage
+		if err == nil && is {
+			err = decoder.Decode(&value)
+		}
+		if err != nil || !is {
+			return nil, nil, fmt.Errorf("not a JSON object: %v", err)
+		}
+		if _, twice := cells[name]; twice {
+			return nil, nil, fmt.Errorf("the key %q stands there twice", name)
+		}
+		cells[name], names = propose.Value{JSON: value}, append(names, name)
 	}
-	return cells, nil
+	if _, err := decoder.Token(); err != nil {
+		return nil, nil, fmt.Errorf("not a JSON object: %v", err)
+	}
+	if decoder.More() {
+		return nil, nil, errors.New("there is more behind the JSON object")
+	}
+	return cells, names, nil
 }
 
 // GeometryField is what the geometry of a GeoJSON feature becomes.
@@ -366,6 +286,7 @@ func openFeatures(path string) (Reader, error) {
 }
 
 func (r *featureReader) Headers() []string { return nil }
+func (r *featureReader) Notes() []string   { return nil }
 func (r *featureReader) Close() error      { return r.file.Close() }
 
 func (r *featureReader) Next() (Row, error) {
@@ -376,20 +297,23 @@ func (r *featureReader) Next() (Row, error) {
 		return Row{}, io.EOF
 	}
 	var feature struct {
-		ID         json.RawMessage            `json:"id"`
-		Geometry   json.RawMessage            `json:"geometry"`
-		Properties map[string]json.RawMessage `json:"properties"`
+		ID         json.RawMessage `json:"id"`
+		Geometry   json.RawMessage `json:"geometry"`
+		Properties json.RawMessage `json:"properties"`
 	}
 	r.number++
 	if err := r.decoder.Decode(&feature); err != nil {
 		return Row{}, fmt.Errorf("%s: feature %d: %v", r.path, r.number, err)
 	}
 	row := Row{Number: r.number, Cells: map[string]propose.Value{}}
-	for name, value := range feature.Properties {
-		row.Cells[name] = propose.Value{JSON: value}
+	if len(feature.Properties) > 0 && string(feature.Properties) != "null" {
+		var err error
+		if row.Cells, row.Names, err = object(feature.Properties); err != nil {
+			return Row{}, fmt.Errorf("%s: feature %d: properties: %v", r.path, r.number, err)
+		}
 	}
 	var id uuid.UUID
-	if _, has := feature.Properties[IDColumn]; !has && json.Unmarshal(feature.ID, &id) == nil && id != uuid.Nil {
+	if _, has := row.Cells[IDColumn]; !has && json.Unmarshal(feature.ID, &id) == nil && id != uuid.Nil {
 		row.Cells[IDColumn] = propose.Value{JSON: feature.ID} // as an export writes it
 	}
 	if len(feature.Geometry) > 0 && string(feature.Geometry) != "null" {

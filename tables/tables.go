@@ -194,8 +194,30 @@ func (s *Source) fields(ctx context.Context, t *Table) error {
 		t.Definition.Key = t.fieldOf(t.primary[0])
 	}
 	t.Definition.Label = "{" + t.label() + "}"
+	for _, c := range t.columns {
+		if err := s.noteNoNumbers(ctx, t, c); err != nil {
+			return err
+		}
+	}
 	if len(t.primary) == 0 {
 		t.Notes = append(t.Notes, "it has no primary key, so importing it again adds its rows again")
+	}
+	return nil
+}
+
+// noteNoNumbers says how many values of a column are no numbers that JSON has: they are left out.
+func (s *Source) noteNoNumbers(ctx context.Context, t *Table, c column) error {
+	base, _, _ := strings.Cut(c.Type, "(")
+	if base = strings.TrimSpace(base); base != "numeric" && base != "real" && base != "double precision" {
+		return nil
+	}
+	var count int
+	if err := s.tx.GetContext(ctx, &count, fmt.Sprintf(`SELECT count(*) FROM %s WHERE %s::text IN ('NaN', 'Infinity', '-Infinity')`, t.qualified(),
+		pgx.Identifier{c.Name}.Sanitize())); err != nil {
+		return err
+	}
+	if count > 0 {
+		t.Notes = append(t.Notes, fmt.Sprintf("%s is NaN or infinite in %d of its rows; records cannot hold that, and have no value there", c.Name, count))
 	}
 	return nil
 }
@@ -479,6 +501,9 @@ func (r *reader) Headers() []string {
 	}
 	return names
 }
+
+// Notes is [sheet.Reader.Notes].
+func (r *reader) Notes() []string { return nil }
 
 func (r *reader) Close() error {
 	_, err := r.source.tx.ExecContext(r.ctx, `CLOSE `+cursorName)

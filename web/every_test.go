@@ -91,7 +91,7 @@ fields:
   done: {type: boolean}
   at: {$ref: "urn:homing:point"}
   number: {type: string, series: T-1}
-  double: {type: number, computed: "record.whole * 2"}
+  double: {type: number, computed: "record.whole * 2.0"}
 sync: {rules: {count: sum, pages: union, name: ask, box: newest, whole: max}, removal: ask}
 `
 	posts = `collection: posts

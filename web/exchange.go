@@ -48,6 +48,7 @@ func (s *Server) registerExchange() {
 			}
 			return guessing(s, ctx, func() (*answer[wire.Enrolled], error) {
 				got, err := s.central.Enrol(ctx, in.Body, owner)
+				got.SealTo = s.central.SealTo()
 				return &answer[wire.Enrolled]{got}, err
 			})
 		})
@@ -73,6 +74,7 @@ func (s *Server) registerExchange() {
 			if device := who(ctx).Device; device != nil {
 				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People,
 					device.People.Digest()
+				definitions.SealTo = s.central.SealTo()
 			}
 			return &answer[wire.Definitions]{definitions}, err
 		})
@@ -146,8 +148,9 @@ func (s *Server) registerPush() {
 func (s *Server) batchSchema() *huma.Schema {
 	registry := s.api.OpenAPI().Components.Schemas
 	reference := registry.Schema(reflect.TypeFor[wire.Batch](), true, "Batch")
-	one := registry.Schema(reflect.TypeFor[change.Change](), true, "Change")
-	registry.SchemaFromRef(reference.Ref).Properties["changes"].Items = one
+	open := registry.Schema(reflect.TypeFor[change.Change](), true, "Change")
+	sealed := registry.Schema(reflect.TypeFor[wire.Sealed](), true, "Sealed")
+	registry.SchemaFromRef(reference.Ref).Properties["changes"].Items = &huma.Schema{OneOf: []*huma.Schema{open, sealed}}
 	return reference
 }
 
@@ -290,6 +293,7 @@ func (s *Server) registerLookUp() {
 		Collection string   `path:"collection"`
 		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
 		Search     string   `query:"search" doc:"Words that the record contains."`
+		Label      string   `query:"label" doc:"What the record is called, whatever the case."`
 		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
@@ -298,7 +302,7 @@ func (s *Server) registerLookUp() {
 		"A page of records for a device that does not keep them all", devices)
 	add(s, op, func(ctx context.Context, in *lookIn) (*answer[finding.Listing], error) {
 		listing, err := s.central.LookUp(ctx, *who(ctx).Device, in.Collection,
-			query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+			query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
 		return &answer[finding.Listing]{listing}, err
 	})
 

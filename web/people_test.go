@@ -5,8 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"homing/core/rights"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -325,4 +327,43 @@ func TestP11LiveEventsEndWithTheirDevice(t *testing.T) {
 	}
 	must(t, bed, 429, "GET", "/v1/events", session, nil)
 	must(t, bed, 200, "GET", "/v1/records/trails", session, nil)
+}
+
+// P11: refusing a sign-in takes the work of a password's hash whether there is such a worker, with a password or not, so that
+// nothing tells who is there. The hash takes 19 MiB, which shows without a clock.
+func TestP11RefusingTakesTheSameWork(t *testing.T) {
+	bed := testbed.Start(t)
+	testbed.Must(t, bed.Central.AddWorker(t.Context(), "silent", rights.Worker, ""))
+	for _, worker := range []string{"lead", "silent", "nobody-of-that-name"} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		status, _ := bed.Call("POST", "/v1/session", "", map[string]string{"worker": worker, "password": "not the password"})
+		runtime.ReadMemStats(&after)
+		if took := (after.TotalAlloc - before.TotalAlloc) >> 20; status != http.StatusUnauthorized || took < 18 || took > 40 {
+			t.Errorf("%s is refused with %d after %d MiB", worker, status, took)
+		}
+	}
+}
+
+// dated is a link that notes until when an answer may be written to it.
+type dated struct {
+	*httptest.ResponseRecorder
+	until time.Time
+}
+
+func (d *dated) SetWriteDeadline(at time.Time) error {
+	d.until = at
+	return nil
+}
+
+// P11: whoever reads slowly is cut off: every answer has a moment until which it must have been taken.
+func TestP11SlowReadersAreCut(t *testing.T) {
+	bed := testbed.Start(t)
+	for _, path := range []string{"/v1/hello", "/v1/definitions", "/", "/v1/nothing"} {
+		link := &dated{ResponseRecorder: httptest.NewRecorder()}
+		bed.Server().ServeHTTP(link, httptest.NewRequest("GET", path, nil))
+		if left := time.Until(link.until); left <= 0 || left > 3*time.Minute {
+			t.Errorf("%s may be read for %s", path, left)
+		}
+	}
 }

@@ -53,6 +53,7 @@ func (s *Server) registerRecords() {
 		Collection string   `path:"collection"`
 		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
 		Search     string   `query:"search" doc:"Words that the record contains."`
+		Label      string   `query:"label" doc:"What the record is called, whatever the case."`
 		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
@@ -60,7 +61,7 @@ func (s *Server) registerRecords() {
 	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
 			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection,
-				query.Ask{Where: in.Where, Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+				query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
 			return &answer[finding.Listing]{listing}, err
 		})
 	type showIn struct {
@@ -104,15 +105,20 @@ func (s *Server) registerRecords() {
 	type rowsIn struct {
 		Collection string `path:"collection"`
 		Body       struct {
-			Key  string                       `json:"key,omitempty" doc:"The field by which a row finds its record; without one each row adds a record."`
-			Rows []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, unless it holds an empty text, which a table cannot tell from none; one that is left out stays."`
+			Key     string                       `json:"key,omitempty" doc:"The field by which a row finds its record, or several, separated by commas; without one each row adds a record."`
+			Preview bool                         `json:"preview,omitempty" doc:"Say what would become of the rows, and change nothing. Whether each could be accepted shows when it is sent."`
+			Rows    []map[string]json.RawMessage `json:"rows" maxItems:"1000" doc:"Fields by name; null clears a field, unless it holds an empty text, which a table cannot tell from none; one that is left out stays."`
 		}
 	}
 	op := s.operation(http.MethodPut, "/v1/rows/{collection}", "put-rows",
 		"Add or update many records from the rows of a table", editors)
 	op.Errors = append(op.Errors, http.StatusRequestEntityTooLarge)
 	add(s, op, func(ctx context.Context, in *rowsIn) (*answer[[]changes.Row], error) {
-		outcomes, err := s.central.PutRows(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
+		put := s.central.PutRows
+		if in.Body.Preview {
+			put = s.central.PreviewRows
+		}
+		outcomes, err := put(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
 		return &answer[[]changes.Row]{outcomes}, err
 	})
 	s.registerWrites()

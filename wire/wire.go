@@ -69,6 +69,7 @@ type Enrolled struct {
 	Worker     string    `json:"worker" doc:"Name of the worker who enrolled it."`
 	Role       string    `json:"role"`
 	Generation uuid.UUID `json:"generation" format:"uuid"`
+	SealTo     []byte    `json:"seal_to,omitempty" contentEncoding:"base64" doc:"Central's public key (X25519), for which changes are sealed that only central may read; see Sealed."`
 }
 
 // Batch is the part of an outbox that one push carries.
@@ -78,7 +79,7 @@ type Batch struct {
 	Incarnation uuid.UUID         `json:"incarnation" format:"uuid"`
 	Generation  uuid.UUID         `json:"generation,omitzero" format:"uuid" doc:"The generation of central that the bases of the changes are meant in; the present one when left out."`
 	Clock       Clock             `json:"clock"`
-	Changes     []json.RawMessage `json:"changes" doc:"Changes in the order of the outbox, each as the schema Change describes."`
+	Changes     []json.RawMessage `json:"changes" doc:"Changes in the order of the outbox, each as the schema Change describes, or Sealed."`
 }
 
 // Clock is what a device knows of its own clock.
@@ -136,6 +137,7 @@ type Definitions struct {
 	Territories []string                         `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
 	Sight       string                           `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
 	People      []rights.Person                  `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
+	SealTo      []byte                           `json:"seal_to,omitempty" contentEncoding:"base64" doc:"For a device: central's public key (X25519), for which changes are sealed that only central may read; see Sealed."`
 }
 
 // Held are records that a device has looked up, as it has them.

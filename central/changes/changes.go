@@ -62,6 +62,28 @@ func (c *Changes) accept(ctx context.Context, t Tables, from desk.Origin, items 
 // errUpset says that a change has met a fault of the program.
 var errUpset = errors.New("a fault of the program")
 
+// holders finds who has the keys that records would get, where keys are unique. Until the commit nobody else gives any.
+func holders(ctx context.Context, t Tables, definitions map[string]*definition.Collection,
+	keys map[string][]string) (map[string]map[string]desk.Holder, error) {
+	all := map[string]map[string]desk.Holder{}
+	for _, name := range slices.Sorted(maps.Keys(keys)) {
+		c := definitions[name]
+		// It is locked already, unless a removed record comes back with the key that it had.
+		if err := t.LockKey(ctx, name, c.Key); err != nil {
+			return nil, err
+		}
+		found, err := t.ByValue(ctx, c, c.Key, keys[name])
+		if err != nil {
+			return nil, err
+		}
+		all[name] = map[string]desk.Holder{}
+		for _, one := range found {
+			all[name][one.Text] = desk.Holder{ID: one.ID, Row: one.Row}
+		}
+	}
+	return all, nil
+}
+
 // load gives the items in their present form, and what the desk needs to decide about them.
 func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([]desk.Item, desk.Loaded, error) {
 	var l desk.Loaded
@@ -85,12 +107,20 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	if err != nil {
 		return nil, l, err
 	}
+	for _, name := range need.GivesKeys() {
+		if err := t.LockKey(ctx, name, l.Definitions[name].Key); err != nil {
+			return nil, l, err
+		}
+	}
 	// All records are locked by one statement, so that everybody locks in the same order.
 	if l.Rows, err = t.Lock(ctx, append(need.Keys(), parents...)); err != nil {
 		return nil, l, err
 	}
 	if !need.Settled(l.Rows, parents) {
 		return nil, l, fault.ErrRaced
+	}
+	if l.Holders, err = holders(ctx, t, l.Definitions, need.UniqueKeys(l.Rows)); err != nil {
+		return nil, l, err
 	}
 	if l.Children, err = childrenOf(ctx, t, l.Definitions, need.Removed()); err != nil {
 		return nil, l, err

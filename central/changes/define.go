@@ -237,8 +237,17 @@ func checkTogether(ctx context.Context, t Tables, defined []Defined) error {
 	if err := definition.CheckTogether(all); err != nil {
 		return fault.Fail(fault.Invalid, "%v", err)
 	}
-	if !slices.ContainsFunc(defined, func(one Defined) bool { return one.Outcome != unchanged }) {
+	var fresh []definition.Definition
+	for _, one := range defined {
+		if one.Outcome != unchanged {
+			fresh = append(fresh, all[one.Collection].Definition)
+		}
+	}
+	if len(fresh) == 0 {
 		return nil
+	}
+	if err := inspect(all, fresh); err != nil {
+		return err
 	}
 	return computeAll(ctx, t, all)
 }

@@ -338,7 +338,7 @@ func directFields(ctx context.Context, t Tables, who fleet.Person, definitions m
 		}
 		if !there {
 			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeInvalidValue,
-				Message: fmt.Sprintf("there is no record %s in %s to refer to", text, field.Reference)})
+				Message: fmt.Sprintf("there is no record %q in %s to refer to", text, field.Reference)})
 		}
 	}
 	if reasons == nil {

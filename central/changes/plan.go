@@ -59,9 +59,25 @@ func (c *Changes) Preview(ctx context.Context, definitions []definition.Definiti
 		if err := definition.CheckTogether(after); err != nil {
 			return fault.Fail(fault.Invalid, "%v", err)
 		}
-		return nil
+		return inspect(after, definitions)
 	})
 	return plans, err
+}
+
+// inspect finds what would stop work later in new definitions, among all that there would be.
+func inspect(all map[string]*definition.Collection, fresh []definition.Definition) error {
+	for _, d := range fresh {
+		var children []definition.Definition
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			if c := all[name]; c.Parent != nil && c.Parent.Collection == d.Collection {
+				children = append(children, c.Definition)
+			}
+		}
+		if err := d.Inspect(children...); err != nil {
+			return fault.Fail(fault.Invalid, "the definition of %s: %v", d.Collection, err)
+		}
+	}
+	return nil
 }
 
 // planOf looks at all records, as the new version would have them. Old is nil for a new collection.
@@ -76,10 +92,18 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 		return p, nil
 	}
 	p.Outcome, p.Version, p.Differences = "changed", old.Version+1, definition.Differences(old.Definition, next.Definition)
-	broken := map[string]*Breakage{}
+	broken, first := map[string]*Breakage{}, map[string]uuid.UUID{}
 	err = carried(ctx, t, old.Definition, next, false, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
 		p.Records++
 		reasons := newReasons(old, next, row.Fields, now, wrong)
+		if text := definition.Plain(now[next.Key]); next.Unique && len(now[next.Key]) > 0 && text != "" {
+			if other, taken := first[text]; taken {
+				reasons = append(reasons, change.Reason{Field: next.Key, Code: change.CodeKeyTaken,
+					Message: fmt.Sprintf("unique does not allow two records with one key, such as %s, which %s has, too", text, other)})
+			} else {
+				first[text] = id
+			}
+		}
 		if len(reasons) == 0 && len(record.Diff(row.Fields, now)) > 0 {
 			p.Carried++
 		}

@@ -27,7 +27,46 @@ const BelieveWithin = 2 * time.Minute
 const maxFolds = 2 * change.MaxFolds
 
 // read makes an item of one change as it came. A change that cannot be read harms no other.
-func read(raw []byte) desk.Item {
+func (c *Changes) read(raw []byte) desk.Item {
+	if s, is := wire.ReadSealed(raw); is {
+		return c.unseal(s)
+	}
+	return readOpen(raw, func(*change.Change) {})
+}
+
+// SealTo is the public key that goes with central's secret.
+func SealTo(secret []byte) []byte {
+	key, err := wire.SealingKey(secret)
+	if err != nil {
+		return nil // devices seal nothing then, and deliver only what is open
+	}
+	return key.PublicKey().Bytes()
+}
+
+// unseal reads a change that was sealed for central. One that was sealed for another key waits on the device, until
+// whoever made it is there and seals it anew.
+func (c *Changes) unseal(s wire.Sealed) desk.Item {
+	key, err := wire.SealingKey(c.ground.Secret())
+	if err != nil {
+		return desk.Unreadable(s.Number, "", fmt.Sprintf("the sealed change cannot be read: %v", err))
+	}
+	text, err := wire.OpenChange(key, s)
+	if err != nil {
+		return desk.Item{Unreadable: &desk.Answer{Number: s.Number, Answer: change.Waiting, Reasons: []change.Reason{{
+			Code: change.CodeSealedElse, Message: "the change was not sealed for this central, or was damaged; it waits until " +
+				"whoever made it signs in on the device again"}}}}
+	}
+	it := readOpen(text, func(ch *change.Change) { ch.TurnedMS, ch.UnsureMS = s.TurnedMS, s.UnsureMS })
+	if it.Unreadable != nil {
+		it.Unreadable.Number = s.Number
+	} else if it.Change.Number != s.Number {
+		return desk.Unreadable(s.Number, "", fmt.Sprintf("what is sealed in it is change %d", it.Change.Number))
+	}
+	it.Sealed = true
+	return it
+}
+
+func readOpen(raw []byte, measured func(*change.Change)) desk.Item {
 	var ch change.Change
 	if err := wire.Read(raw, &ch); err != nil {
 		// The number is read on its own, so that the answer can name it if it can be read at all.
@@ -37,6 +76,7 @@ func read(raw []byte) desk.Item {
 		_ = json.Unmarshal(raw, &numbered) // an unreadable number stays 0
 		return desk.Unreadable(numbered.Number, "", fmt.Sprintf("the change cannot be read: %v", err))
 	}
+	measured(&ch)
 	return desk.Read(ch)
 }
 
@@ -50,7 +90,7 @@ func (c *Changes) Push(ctx context.Context, from fleet.Device, batch wire.Batch,
 	items := make([]desk.Item, len(batch.Changes))
 	folds := 0
 	for n, raw := range batch.Changes {
-		items[n] = read(raw)
+		items[n] = c.read(raw)
 		if folds += len(items[n].Change.Folds); folds > maxFolds {
 			return wire.Answers{}, fault.Fail(fault.TooLarge, "the changes of the batch fold more than %d others; send fewer at once", maxFolds)
 		}

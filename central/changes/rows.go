@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -22,7 +24,7 @@ import (
 
 // Row is what became of one row of an import.
 type Row struct {
-	Outcome string          `json:"outcome" enum:"added,updated,unchanged,refused"`
+	Outcome string          `json:"outcome" enum:"added,updated,unchanged,there,refused"`
 	Record  uuid.UUID       `json:"record" format:"uuid"`
 	Reasons []change.Reason `json:"reasons,omitempty"`
 }
@@ -32,6 +34,7 @@ const (
 	RowAdded     = "added"
 	RowUpdated   = "updated"
 	RowUnchanged = "unchanged"
+	RowThere     = "there" // only in a preview, of a row without a key: a record that says the same is there already
 	RowRefused   = "refused"
 )
 
@@ -43,8 +46,9 @@ type TableRow = map[string]json.RawMessage
 
 // PutRows takes rows of a table: a row whose key a record has already updates that record, any other adds one. A
 // field that a row does not name stays as it is; one that it names with null is cleared. Each row follows the rules
-// of a push and gets its own outcome. Rows of the same key must not be in one call. Of several calls at once by the
-// same key, one waits for the other.
+// of a push and gets its own outcome. The key may be several fields together, separated by commas. A second row of the
+// same key in one call is refused, and so is one whose key several records have. Of several calls at once by the same
+// key, one waits for the other.
 func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, key string,
 	rows []TableRow) ([]Row, error) {
 	if len(rows) > wire.MaxBatchChanges {
@@ -58,6 +62,15 @@ func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, k
 	err := c.ground.Change(ctx, func(t Tables) error {
 		i, err := importing(ctx, c.ground.NewID, t, asker, collection, key, rows)
 		if err != nil {
+			return err
+		}
+		if i.key != nil {
+			// Two imports of the same table would each not see what the other adds.
+			if err := t.LockKey(ctx, collection, key); err != nil {
+				return err
+			}
+		}
+		if err := i.find(ctx, t); err != nil {
 			return err
 		}
 		from := c.mine(asker)
@@ -84,16 +97,102 @@ func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, k
 	return outcomes, nil
 }
 
+// PreviewRows says what [Changes.PutRows] would do with rows, as far as can be said before, and changes nothing.
+func (c *Changes) PreviewRows(ctx context.Context, asker fleet.Person, collection, key string, rows []TableRow) ([]Row, error) {
+	if len(rows) > wire.MaxBatchChanges {
+		return nil, fault.Fail(fault.TooLarge, "there are %d rows; send at most %d at once", len(rows), wire.MaxBatchChanges)
+	}
+	var outcomes []Row
+	err := c.ground.Look(ctx, func(t Tables) error {
+		i, err := importing(ctx, c.ground.NewID, t, asker, collection, key, rows)
+		if err != nil {
+			return err
+		}
+		if err := i.find(ctx, t); err != nil {
+			return err
+		}
+		outcomes = i.outcomes
+		for n, row := range i.rows {
+			if _, outcomes[n] = i.change(n, row); len(i.unknown[n]) > 0 {
+				outcomes[n] = Row{Outcome: RowRefused, Reasons: i.unknown[n]}
+			}
+		}
+		return i.findTwins(ctx, t)
+	})
+	return outcomes, err
+}
+
+// findTwins finds records that say just what rows say that would be added without a key.
+func (i *imported) findTwins(ctx context.Context, t Tables) error {
+	if i.key != nil {
+		return nil
+	}
+	field, texts := i.tellsMost()
+	if field == "" {
+		return nil
+	}
+	found, err := t.ByValue(ctx, i.collection, field, texts)
+	if err != nil {
+		return err
+	}
+	byText := map[string][]Found{}
+	for _, one := range found {
+		if i.asker.See(i.collection, one.Row.Territories, one.Row.Fields) {
+			byText[one.Text] = append(byText[one.Text], one)
+		}
+	}
+	for n, row := range i.rows {
+		if i.outcomes[n].Outcome != RowAdded {
+			continue
+		}
+		text, _ := textOf(row[field])
+		for _, one := range byText[text] {
+			if says(one.Row.Fields, row) {
+				i.outcomes[n] = Row{Outcome: RowThere, Record: one.ID}
+			}
+		}
+	}
+	return nil
+}
+
+// tellsMost is the field by which most of the rows are told apart, and its values.
+func (i *imported) tellsMost() (best string, texts []string) {
+	for _, field := range i.collection.Fields {
+		differ := map[string]bool{}
+		for _, row := range i.rows {
+			if text, is := textOf(row[field.Name]); is {
+				differ[text] = true
+			}
+		}
+		if len(differ) > len(texts) {
+			best, texts = field.Name, slices.Sorted(maps.Keys(differ))
+		}
+	}
+	return best, texts
+}
+
+// says is whether a record has all values that a row names, and none that it leaves empty.
+func says(fields record.Fields, row TableRow) bool {
+	for name, value := range row {
+		canonical, err := record.CanonicalField(name, value)
+		if err != nil || name != RowID && string(canonical) != string(fields[name]) && (canonical != nil || string(fields[name]) != `""`) {
+			return false
+		}
+	}
+	return true
+}
+
 // imported is an import on its way.
 type imported struct {
 	definitions map[string]*definition.Collection
 	collection  *definition.Collection
 	asker       sight.Askers
-	key         string
+	key         []string // the fields that tell records apart; nil where nothing does
 	rows        []TableRow
+	seen        map[string]int // which row has a key first
 	newID       func() uuid.UUID
 	unknown     map[int][]change.Reason // what rows refer to and is not there
-	byKey       map[string]Found
+	byKey       map[string][]Found
 	byID        map[uuid.UUID]*desk.Row
 	outcomes    []Row
 }
@@ -105,28 +204,44 @@ func importing(ctx context.Context, newID func() uuid.UUID, t Tables, asker flee
 	if err != nil {
 		return nil, err
 	}
-	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), key: key,
-		rows: rows, newID: newID,
+	i := &imported{definitions: definitions, collection: definitions[collection], asker: sight.Alone(asker), rows: rows, newID: newID, seen: map[string]int{},
 		unknown: map[int][]change.Reason{}, outcomes: make([]Row, len(rows))}
 	if i.collection == nil {
 		return nil, fault.Fail(fault.NotFound, "there is no collection %s", collection)
 	}
-	if _, known := i.collection.Field(key); key != "" && !known {
-		return nil, fault.Fail(fault.Invalid, "%s has no field %q to be the key", collection, key)
-	}
 	if key != "" {
-		// Two imports of the same table would each not see what the other adds.
-		if err := t.LockKey(ctx, collection, key); err != nil {
-			return nil, err
+		i.key = strings.Split(key, ",")
+	}
+	for _, name := range i.key {
+		if _, known := i.collection.Field(name); !known {
+			return nil, fault.Fail(fault.Invalid, "%s has no field %q to be the key", collection, name)
 		}
 	}
+	return i, nil
+}
+
+// find looks up what the rows mean.
+func (i *imported) find(ctx context.Context, t Tables) error {
+	if err := i.resolve(ctx, t); err != nil { // a key may hold a reference
+		return err
+	}
 	if err := i.findByKey(ctx, t); err != nil {
-		return nil, err
+		return err
 	}
-	if err := i.findByID(ctx, t); err != nil {
-		return nil, err
+	return i.findByID(ctx, t)
+}
+
+// keyOf is the key of a record or a row as one text; empty where a part of it is missing.
+func (i *imported) keyOf(fields map[string]json.RawMessage) string {
+	var parts []string
+	for _, name := range i.key {
+		text, is := textOf(fields[name])
+		if !is {
+			return ""
+		}
+		parts = append(parts, text)
 	}
-	return i, i.resolve(ctx, t)
+	return strings.Join(parts, "\x00")
 }
 
 // items are the changes that the rows bring. At says for each row which item it is, or -1.
@@ -138,7 +253,7 @@ func (i *imported) items(ctx context.Context, t Tables, from desk.Origin) (items
 	at = make([]int, len(i.rows))
 	for n, row := range i.rows {
 		at[n] = -1
-		ch, outcome := i.change(row)
+		ch, outcome := i.change(n, row)
 		i.outcomes[n] = outcome
 		if len(i.unknown[n]) > 0 {
 			i.outcomes[n] = Row{Outcome: RowRefused, Record: outcome.Record, Reasons: i.unknown[n]}
@@ -165,20 +280,22 @@ func textOf(value json.RawMessage) (text string, ok bool) {
 }
 
 func (i *imported) findByKey(ctx context.Context, t Tables) error {
-	i.byKey = map[string]Found{}
-	if i.key == "" {
+	i.byKey = map[string][]Found{}
+	if i.key == nil {
 		return nil
 	}
 	var texts []string
 	for _, row := range i.rows {
-		if text, is := textOf(row[i.key]); is {
+		if text, is := textOf(row[i.key[0]]); is {
 			texts = append(texts, text)
 		}
 	}
-	found, err := t.ByValue(ctx, i.collection, i.key, texts)
+	slices.Sort(texts)
+	found, err := t.ByValue(ctx, i.collection, i.key[0], slices.Compact(texts))
 	for _, one := range found {
 		if i.asker.See(i.collection, one.Row.Territories, one.Row.Fields) {
-			i.byKey[one.Text] = one // of several, the oldest
+			key := i.keyOf(one.Row.Fields)
+			i.byKey[key] = append(i.byKey[key], one)
 		}
 	}
 	return err
@@ -221,7 +338,12 @@ func (i *imported) resolve(ctx context.Context, t Tables) error {
 			if !is {
 				continue
 			}
-			if id, there := meant[text]; there {
+			if several := len(meant[text]); several > 1 {
+				i.unknown[n] = append(i.unknown[n], change.Reason{Field: field.Name, Code: change.CodeAmbiguous,
+					Message: fmt.Sprintf("%d of %s have %s, such as %s and %s; name the one that is meant by its id", several, target.Title, text,
+						meant[text][0], meant[text][1])})
+			} else if several == 1 {
+				id := meant[text][0]
 				resolved[n] = maps.Clone(resolved[n])
 				resolved[n][field.Name] = json.RawMessage(`"` + id.String() + `"`)
 			} else if message := i.refersToNothing(target, field, text); message != "" {
@@ -247,7 +369,7 @@ func (i *imported) refersToNothing(target *definition.Collection, field definiti
 
 // referred gives the ids of the records that rows mean by a reference, by what stands in the rows: the id, or the key.
 func (i *imported) referred(ctx context.Context, t Tables, target *definition.Collection,
-	field definition.Field) (map[string]uuid.UUID, error) {
+	field definition.Field) (map[string][]uuid.UUID, error) {
 	var ids []desk.Key
 	var texts []string
 	for _, row := range i.rows {
@@ -261,30 +383,31 @@ func (i *imported) referred(ctx context.Context, t Tables, target *definition.Co
 			texts = append(texts, text)
 		}
 	}
-	meant := map[string]uuid.UUID{}
+	meant := map[string][]uuid.UUID{}
 	rows, err := t.Rows(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
 	for at, row := range rows {
 		if !row.Removed && i.asker.See(target, row.Territories, row.Fields) {
-			meant[at.ID.String()] = at.ID
+			meant[at.ID.String()] = []uuid.UUID{at.ID}
 		}
 	}
 	if len(texts) == 0 || target.Key == "" {
 		return meant, nil
 	}
-	found, err := t.ByValue(ctx, target, target.Key, texts)
+	slices.Sort(texts)
+	found, err := t.ByValue(ctx, target, target.Key, slices.Compact(texts))
 	for _, one := range found {
 		if i.asker.See(target, one.Row.Territories, one.Row.Fields) {
-			meant[one.Text] = one.ID
+			meant[one.Text] = append(meant[one.Text], one.ID)
 		}
 	}
 	return meant, err
 }
 
 // change is what brings a row in.
-func (i *imported) change(row TableRow) (change.Change, Row) {
+func (i *imported) change(n int, row TableRow) (change.Change, Row) {
 	refused := func(code, field, format string, args ...any) (change.Change, Row) {
 		why := change.Reason{Field: field, Code: code, Message: fmt.Sprintf(format, args...)}
 		return change.Change{}, Row{Outcome: RowRefused, Reasons: []change.Reason{why}}
@@ -300,9 +423,17 @@ func (i *imported) change(row TableRow) (change.Change, Row) {
 		return refused(change.CodeMalformed, "", "%v", err)
 	}
 	id, there := i.newID(), (*desk.Row)(nil)
-	if text, is := textOf(row[i.key]); is && i.key != "" {
-		if one, known := i.byKey[text]; known {
-			id, there = one.ID, one.Row
+	if key := i.keyOf(row); key != "" {
+		if first, twice := i.seen[key]; twice {
+			return refused(change.CodeAmbiguous, i.key[0], "row %d of the same call has this key already", first+1)
+		}
+		i.seen[key] = n
+		switch found := i.byKey[key]; {
+		case len(found) == 1:
+			id, there = found[0].ID, found[0].Row
+		case len(found) > 1 && len(row[RowID]) == 0:
+			return refused(change.CodeAmbiguous, i.key[0], "%d records have %s, such as %s and %s; give all but one another, or say which is "+
+				"meant in a column %s", len(found), strings.ReplaceAll(key, "\x00", ", "), found[0].ID, found[1].ID, RowID)
 		}
 	}
 	if text, is := textOf(row[RowID]); is {

@@ -16,7 +16,7 @@ import (
 // Ground is what central stands on: PostgreSQL, or tables in memory for rehearsals. It has no rules of its own.
 //
 // Locks are taken in one order everywhere, so that nobody waits for each other in a circle: the definitions, shared
-// by those who change records and alone by those who define; the key of an import; the device; series; records by
+// by those who change records and alone by those who define; the device; the keys of imports, and unique ones; series; records by
 // collection and id; collections by name. A collection's row is locked last and until the commit, which makes
 // positions visible in the order in which they were handed out.
 type Ground interface {
@@ -102,7 +102,7 @@ type Finding interface {
 	// ByValue finds records that are not removed by the text of a field that has an index; of several, the oldest comes
 	// last.
 	ByValue(ctx context.Context, c *definition.Collection, field string, texts []string) ([]Found, error)
-	// LockKey keeps other imports by the same field waiting until the commit.
+	// LockKey keeps others who import by the same field, or give its values where they are unique, waiting until the commit.
 	LockKey(ctx context.Context, collection, field string) error
 	// Disputed are the versions of a record in which something was decided, the latest first.
 	Disputed(ctx context.Context, at desk.Key) ([]desk.Accepted, error)

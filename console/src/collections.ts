@@ -55,6 +55,7 @@ export const given = (field: Field) =>
 
 export interface Schema {
   unit?: string
+  default?: unknown
   type?: string | string[]
   enum?: unknown[]
   $ref?: string

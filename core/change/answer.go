@@ -27,6 +27,7 @@ type Reason struct {
 // The codes of reasons.
 const (
 	CodeUnknownCollection = "unknown-collection"
+	CodeUnknownAuthor     = "unknown-author"
 	CodeUnknownRecord     = "unknown-record"
 	CodeUnknownBase       = "unknown-base"
 	CodeUnknownField      = "unknown-field"
@@ -35,6 +36,9 @@ const (
 	CodeMalformed         = "malformed"
 	CodeNotAllowed        = "not-allowed"
 	CodeNumberReused      = "number-reused"
+	CodeSealedElse        = "sealed-elsewhere"
+	CodeKeyTaken          = "key-taken"
+	CodeAmbiguous         = "ambiguous-key"
 	CodeRemoved           = "record-removed"
 	CodeHangsOnRefused    = "hangs-on-refused"
 	CodeHangsOnParent     = "hangs-on-parent"

@@ -39,6 +39,7 @@ type Change struct {
 	EditedAt    time.Time    `json:"edited_at" doc:"The device's clock when the change was saved."`
 	Author      string       `json:"author,omitempty" doc:"The name of the worker who made the change."`
 	Group       *Group       `json:"group,omitempty" doc:"The changes that this one stands or falls with."`
+	Seen        []Source     `json:"seen,omitempty" doc:"Earlier changes of the record that the author saw though central had not answered them, where another incarnation of the store numbered them. They count as what the author knew."`
 	Folds       []int64      `json:"folds,omitempty" doc:"Numbers of earlier unsent changes of the record that this one says as well. They are never sent."`
 	FoldDigests []string     `json:"fold_digests,omitempty" doc:"The digests of the changes that this one folds, in hexadecimal and in the order of folds: should another store have used one of the numbers for something else, it shows. No part of what the change says."`
 	TurnedMS    int64        `json:"turned_ms,omitempty" doc:"Milliseconds by which the device's clock was turned forward since the change was stamped, as far as the device can tell; negative when it was turned back. Measured anew each time the change is sent, and no part of what it says."`
@@ -49,6 +50,7 @@ type Change struct {
 const (
 	MaxGroup = 1000   // changes of a group: it travels in one batch
 	MaxFolds = 10_000 // unsent changes that one says as well
+	MaxSeen  = 1000   // unsent changes that the author saw
 )
 
 // Group names changes that central accepts all or none. They travel in one batch.
@@ -82,6 +84,9 @@ func (c Change) Digest() []byte {
 		text("group " + strconv.Itoa(c.Group.Of))
 		hash.Write(c.Group.ID[:])
 	}
+	for _, one := range c.Seen {
+		text("seen " + one.Incarnation.String() + " " + strconv.FormatInt(one.Number, 10))
+	}
 	for _, number := range c.Folds {
 		text("folds " + strconv.FormatInt(number, 10))
 	}
@@ -107,6 +112,6 @@ func (c Change) FoldDigest(at int) []byte {
 
 // Source names a change for good: the incarnation of the local store that numbered it, and its number there.
 type Source struct {
-	Incarnation uuid.UUID `json:"incarnation"`
+	Incarnation uuid.UUID `json:"incarnation" format:"uuid"`
 	Number      int64     `json:"number"`
 }

@@ -207,7 +207,7 @@ func Differences(before, now Definition) []Difference {
 		}
 	}
 	for what, differ := range map[string]bool{"title": before.Title != now.Title, "label": before.Label != now.Label,
-		"key":    before.Key != now.Key,
+		"key": before.Key != now.Key, "uniqueness of the key": before.Unique != now.Unique,
 		"access": before.Access != now.Access, "territory": before.Sync.Territory != now.Sync.Territory,
 		"rules":  !maps.Equal(before.Sync.Rules, now.Sync.Rules),
 		"parent": !equal(before.Parent, now.Parent), "direction": before.Sync.Direction != now.Sync.Direction,

@@ -28,6 +28,7 @@ type Collection struct {
 	label  label
 	guard  guard
 	rules  merge.Rules
+	starts record.Fields // what new records start with
 }
 
 // Rules are those of the definition, worked out once.
@@ -62,7 +63,7 @@ func (d Definition) Compile() (*Collection, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules, rules: d.Rules()}, nil
+	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules, rules: d.Rules(), starts: d.starts()}, nil
 }
 
 func addSchema(compiler *jsonschema.Compiler, url string, text []byte) error {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 // Definition is one version of what a collection consists of.
@@ -18,12 +19,15 @@ type Definition struct {
 	Title       string  `json:"title"`
 	Description string  `json:"description,omitempty"`
 	Label       string  `json:"label" doc:"How a record is called in lists, with fields in braces, such as {name} ({kind})."`
-	Key         string  `json:"key,omitempty" doc:"The field by which people and imports know a record. Two records may come to share a value, since they are made without signal."`
+	Key         string  `json:"key,omitempty" doc:"The field by which people and imports know a record. Two records may come to share a value, since they are made without signal, unless unique says that central takes no second."`
+	Unique      bool    `json:"unique,omitempty" doc:"Central takes no second record with the same key. Of two that were made without signal, the second to arrive is refused."`
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
 	Parent      *Parent `json:"parent,omitempty" doc:"The collection whose records these belong to."`
 	Access      Access  `json:"access,omitzero"`
 	Sync        Sync    `json:"sync"`
 	Carry       Carry   `json:"carry,omitzero"`
+	// Examples are records on which the rules of the definition can be tried.
+	Examples []record.Fields `json:"examples,omitempty" doc:"Records to try the rules on; no part of what is collected."`
 	// Renamed is kept by central over all versions.
 	Renamed map[string]string `json:"renamed,omitempty" doc:"What fields were called in earlier versions, and what they are called now. Changes that still use an old name are taken under the new one."`
 }
@@ -127,6 +131,7 @@ func (f Field) Settable() (bool, string) {
 func (d Definition) SameAs(other Definition) bool {
 	d.Version, other.Version = 0, 0
 	d.Renamed, other.Renamed = nil, nil
+	d.Examples, other.Examples = nil, nil
 	a, errA := json.Marshal(d)
 	b, errB := json.Marshal(other)
 	return errA == nil && errB == nil && string(a) == string(b)

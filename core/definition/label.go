@@ -31,6 +31,12 @@ func parseLabel(text string, d Definition) (label, error) {
 	}
 }
 
+// LabelParts are the texts and the fields that a label is made of, by turns, a text first.
+func (d Definition) LabelParts() (texts, fields []string, err error) {
+	parsed, err := parseLabel(d.Label, d)
+	return parsed.texts, parsed.fields, err
+}
+
 // LabelOf is what a record is called in lists. It is empty when none of the label's fields has a value.
 func (c *Collection) LabelOf(fields record.Fields) string {
 	var out strings.Builder

@@ -20,19 +20,21 @@ var shapes = map[string]string{
 
 // Shape is what a schema says at its top, as far as those need it who choose inputs, columns, types or rules by it.
 type Shape struct {
-	Type       any                        `json:"type"` // a text or a list of texts; nil when it says none
-	Format     string                     `json:"format"`
-	Ref        string                     `json:"$ref"`
-	Enum       []json.RawMessage          `json:"enum"`
-	Pattern    string                     `json:"pattern"`
-	MinLength  int                        `json:"minLength"`
-	MaxLength  int                        `json:"maxLength"`
-	Minimum    *float64                   `json:"minimum"`
-	Maximum    *float64                   `json:"maximum"`
-	Items      json.RawMessage            `json:"items"`
-	MaxItems   int                        `json:"maxItems"`
-	Unique     bool                       `json:"uniqueItems"`
-	Properties map[string]json.RawMessage `json:"properties"`
+	Type        any                        `json:"type"` // a text or a list of texts; nil when it says none
+	Format      string                     `json:"format"`
+	Unit        string                     `json:"unit"`
+	Description string                     `json:"description"`
+	Ref         string                     `json:"$ref"`
+	Enum        []json.RawMessage          `json:"enum"`
+	Pattern     string                     `json:"pattern"`
+	MinLength   int                        `json:"minLength"`
+	MaxLength   int                        `json:"maxLength"`
+	Minimum     *float64                   `json:"minimum"`
+	Maximum     *float64                   `json:"maximum"`
+	Items       json.RawMessage            `json:"items"`
+	MaxItems    int                        `json:"maxItems"`
+	Unique      bool                       `json:"uniqueItems"`
+	Properties  map[string]json.RawMessage `json:"properties"`
 }
 
 // ShapeOf reads the shape of a schema. What a Shape cannot hold is left out, such as a length of 2.0; one that says

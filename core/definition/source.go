@@ -16,6 +16,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 // MaxSource is the most bytes a definition file may have.
@@ -49,6 +50,9 @@ func ReadSource(file string, text []byte) (Definition, error) {
 		return Definition{}, err
 	}
 	if _, err := d.Compile(); err != nil {
+		return Definition{}, s.compileError(root, err)
+	}
+	if err := d.Inspect(); err != nil {
 		return Definition{}, s.compileError(root, err)
 	}
 	return d, nil
@@ -117,6 +121,13 @@ func (s source) entries(node *yaml.Node, known ...string) ([]entry, error) {
 	return all, nil
 }
 
+func (s source) yes(node *yaml.Node, what string) (is bool, err error) {
+	if node.Kind != yaml.ScalarNode || node.Decode(&is) != nil {
+		return false, s.fail(node, "%s is true or false", what)
+	}
+	return is, nil
+}
+
 func (s source) text(node *yaml.Node, what string) (string, error) {
 	if node.Kind != yaml.ScalarNode || strings.TrimSpace(node.Value) == "" || node.Tag == "!!null" {
 		return "", s.fail(node, "%s is a text", what)
@@ -126,8 +137,8 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "fields", "required", "parent",
-		"access", "sync", "carry")
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "fields", "required", "parent",
+		"access", "sync", "carry", "examples")
 	if err != nil {
 		return d, err
 	}
@@ -185,8 +196,21 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 			return d, err
 		}
 	}
+	if parts["examples"] != nil {
+		if err := s.examples(&d, parts["examples"]); err != nil {
+			return d, err
+		}
+	}
 	if _, known := d.Field(d.Key); d.Key != "" && !known {
 		return d, s.fail(parts["key"], "the key %q is not a field of the collection", d.Key)
+	}
+	if node := parts["unique"]; node != nil {
+		if d.Unique, err = s.yes(node, "unique"); err != nil {
+			return d, err
+		}
+	}
+	if d.Unique && d.Key == "" {
+		return d, s.fail(parts["unique"], "unique says that the key is: name the field under key")
 	}
 	if d.Label == "" {
 		d.Label = "{" + d.Fields[0].Name + "}"
@@ -337,6 +361,42 @@ func (s source) carry(d *Definition, node *yaml.Node) error {
 	}
 	for _, wrong := range d.Carry.problems(*d) {
 		return s.fail(node, "%s", wrong)
+	}
+	return nil
+}
+
+// examples reads records, without looking at whether they fit: that is what they are tried for.
+func (s source) examples(d *Definition, node *yaml.Node) error {
+	if node.Kind != yaml.SequenceNode {
+		return s.fail(node, "examples is a list of records, each FIELD: VALUE")
+	}
+	for _, item := range node.Content {
+		members, err := s.entries(item)
+		if err != nil {
+			return err
+		}
+		fields := record.Fields{}
+		for _, member := range members {
+			name := member.key.Value
+			if _, known := d.Field(name); !known {
+				return s.fail(member.key, "an example has the field %q, which is not defined", name)
+			}
+			value, err := s.json(member.value, 0)
+			if err != nil {
+				return err
+			}
+			raw, err := json.Marshal(value)
+			if err == nil {
+				raw, err = record.CanonicalField(name, raw)
+			}
+			if err != nil {
+				return s.fail(member.value, "%v", err)
+			}
+			if raw != nil {
+				fields[name] = raw
+			}
+		}
+		d.Examples = append(d.Examples, fields)
 	}
 	return nil
 }

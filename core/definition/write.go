@@ -20,6 +20,9 @@ func WriteSource(d Definition) []byte {
 	if d.Key != "" {
 		fmt.Fprintf(&out, "key: %s\n", d.Key)
 	}
+	if d.Unique {
+		fmt.Fprintln(&out, "unique: true")
+	}
 	var required []string
 	for _, field := range d.Fields {
 		if field.Required {

@@ -19,6 +19,8 @@ type Answer struct {
 	Stamp    clock.Stamp     `json:"stamp,omitzero" doc:"The change's stamp in central's time."`
 	Record   *Record         `json:"record,omitempty" doc:"The record after the change, when it is not as the device has it; with an answer that comes again, the record as it is now."`
 	Reasons  []change.Reason `json:"reasons,omitempty"`
+	// Collection is said to who does not know it.
+	Collection string `json:"collection,omitempty" doc:"Only with the answer to a sealed change that was accepted: the collection of the record."`
 }
 
 // Record is a record as central has it.

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"cmp"
+	"encoding/json"
 	"maps"
 	"slices"
 
@@ -34,6 +35,9 @@ type Loaded struct {
 	Pasts Pasts
 	// Unseen are these records.
 	Unseen []Key
+	// Holders are the records that have the keys which items would give to others, where keys are unique, by collection
+	// and the text of the key.
+	Holders map[string]map[string]Holder
 	// Numbers are drawn for each series, by collection and field.
 	Numbers map[Series][]string
 }
@@ -43,6 +47,12 @@ type Child struct {
 	Key
 	Fields   record.Fields
 	Computed record.Fields
+}
+
+// Holder is a record that has a key.
+type Holder struct {
+	ID  uuid.UUID
+	Row *Row
 }
 
 // Series names a field that central numbers.
@@ -91,6 +101,38 @@ func (n Need) Keys() []Key {
 		}
 	}
 	return all
+}
+
+// GivesKeys are the collections in which items give keys that must be unique.
+func (n Need) GivesKeys() []string {
+	names := map[string]bool{}
+	for _, it := range n.items {
+		if c := n.definitions[it.Change.Collection]; it.Unreadable == nil && c != nil && c.Unique && len(it.Change.Fields[c.Key].To) > 0 {
+			names[it.Change.Collection] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
+// UniqueKeys are the keys that records would have by the items, where these must be unique, by collection.
+func (n Need) UniqueKeys(rows map[Key]*Row) map[string][]string {
+	texts := map[string][]string{}
+	note := func(c *definition.Collection, value json.RawMessage) {
+		if text := definition.Plain(value); len(value) > 0 && text != "" {
+			texts[c.Definition.Collection] = append(texts[c.Definition.Collection], text)
+		}
+	}
+	for _, it := range n.items {
+		c := n.definitions[it.Change.Collection]
+		if it.Unreadable != nil || c == nil || !c.Unique {
+			continue
+		}
+		note(c, it.Change.Fields[c.Key].To)
+		if row := rows[keyOf(it)]; row != nil && row.Removed { // it may come back
+			note(c, row.Fields[c.Key])
+		}
+	}
+	return texts
 }
 
 func keyOf(it Item) Key { return Key{it.Change.Collection, it.Change.Record} }

@@ -17,6 +17,7 @@ type Item struct {
 	Change     change.Change
 	Digest     []byte
 	Unreadable *Answer
+	Sealed     bool // whoever brings it does not know what it says, and needs the record that comes of it
 	renamed    bool // some of its fields came under names that they no longer have
 }
 
@@ -86,6 +87,8 @@ func problemOf(c change.Change) string {
 		return fmt.Sprintf("a group has an id and 1 to %d changes", change.MaxGroup)
 	case len(c.Folds) > change.MaxFolds || slices.ContainsFunc(c.Folds, foldsBadly):
 		return fmt.Sprintf("a change folds at most %d others, all with lower numbers", change.MaxFolds)
+	case len(c.Seen) > change.MaxSeen:
+		return fmt.Sprintf("a change names at most %d others as seen", change.MaxSeen)
 	case c.TurnedMS > maxTurned || c.TurnedMS < -maxTurned:
 		return "no clock is turned by more than a century"
 	case c.UnsureMS > maxTurned || c.UnsureMS < 0:

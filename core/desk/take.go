@@ -38,7 +38,7 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, ch.Fields)
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: d.dated(ch),
-		Source: change.Source{Incarnation: d.from.Incarnation, Number: ch.Number}, Direct: d.from.direct() || d.out.Torn}
+		Source: change.Source{Incarnation: d.from.Incarnation, Number: ch.Number}, Seen: ch.Seen, Direct: d.from.direct() || d.out.Torn}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
 	if err != nil {
 		var refused *merge.Refusal
@@ -63,6 +63,9 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 			return change.Refused, wrong
 		}
 	}
+	if taken := d.keyTaken(collection, at, current, out.State); taken != nil {
+		return change.Refused, taken
+	}
 	if err := allowed(collection, who, ch.Kind, current, out.State); err != nil {
 		return change.Refused, reason(change.CodeNotAllowed, "%v", err)
 	}
@@ -81,7 +84,7 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	// tombstone comes without fields.
 	unknown := !d.from.direct() && current.Exists() && (current.Removed || !d.seen(at, current))
 	next.State = out.State
-	d.note(n, at, &next, ch, out, edit.Stamp, given || it.renamed || unknown)
+	d.note(n, at, &next, ch, out, edit.Stamp, given || it.renamed || it.Sealed || unknown)
 	return out.Verdict, nil
 }
 
@@ -97,6 +100,10 @@ func (d *desk) admit(ch change.Change) (c *definition.Collection, who rights.Per
 		return nil, who, change.Refused, reason(change.CodeUnknownCollection, "central has no collection %q", ch.Collection)
 	}
 	who, known := d.from.author(ch)
+	if !known && d.from.Restores > 0 {
+		return nil, who, change.Waiting, reason(change.CodeUnknownAuthor, "central was restored from before %s joined this device; "+
+			"when they join it again, this goes in", ch.Author)
+	}
 	if !known {
 		return nil, who, change.Refused, reason(change.CodeNotAllowed,
 			"the change was made by %s, who is not a worker of this device; it belongs to %s", ch.Author, d.from.People[0].Name)

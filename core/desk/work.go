@@ -126,6 +126,9 @@ func Work(from Origin, items []Item, read Loaded) *Decided {
 	if d.read.Rows == nil {
 		d.read.Rows = map[Key]*Row{}
 	}
+	if d.read.Holders == nil {
+		d.read.Holders = map[string]map[string]Holder{}
+	}
 	d.out = &Decided{Origin: from, Items: items, Answers: make([]Answer, len(items)), Rows: d.read.Rows,
 		Computed: map[Key]bool{},
 		Torn:     read.Torn, definitions: read.Definitions}
@@ -137,6 +140,11 @@ func Work(from Origin, items []Item, read Loaded) *Decided {
 	}
 	d.workAll(items)
 	d.noteWaiting(items)
+	for n, it := range items {
+		if d.out.Answers[n].Collection = ""; it.Sealed && d.out.Answers[n].Answer.Accepted() {
+			d.out.Answers[n].Collection = it.Change.Collection
+		}
+	}
 	d.computeTouched()
 	return d.out
 }
@@ -230,7 +238,7 @@ func (d *desk) repeat(n int, it Item, kept Kept) {
 	answer.Number = number
 	at := keyOf(it)
 	if now := d.read.Rows[at]; answer.Answer.Accepted() && now != nil && !d.from.direct() {
-		answer.Record = d.shown(at, now, answer.Record != nil)
+		answer.Record = d.shown(at, now, answer.Record != nil || it.Sealed)
 	}
 	d.out.Answers[n] = answer
 }
@@ -305,6 +313,7 @@ func (d *desk) goBack(b before) {
 
 // put gives a record a new state; nil takes it away.
 func (d *desk) put(at Key, row *Row) {
+	d.holdKey(at, row)
 	if row == nil {
 		delete(d.read.Rows, at)
 	} else {

@@ -94,6 +94,10 @@ func environment(variables []string) (*cel.Env, error) {
 	}
 	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction}
 	for _, name := range variables {
+		if name == "before" || name == "after" { // null for an add or a removal
+			options = append(options, cel.Variable(name, cel.DynType))
+			continue
+		}
 		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}
 	env, err := cel.NewEnv(options...)

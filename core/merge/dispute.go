@@ -43,7 +43,7 @@ func (m meeting) dispute(out *Outcome, state State, edit Edit) (held bool) {
 	case !disputed:
 		open = Dispute{Opened: m.mark.Revision, Base: m.from}
 	}
-	open.Join(mine, edit.Direct)
+	open.Join(mine, edit.Direct, edit.Seen...)
 	out.State.Marks.Disputes = with(out.State.Marks.Disputes, m.name, open)
 	out.Decisions = append(out.Decisions, change.Decision{Field: m.name, Rule: string(Ask), Kept: change.KeptCentral,
 		Other: m.known.Side()})
@@ -69,11 +69,13 @@ func without(disputes map[string]Dispute, name string) map[string]Dispute {
 }
 
 // Join adds what somebody wants; what a store says later takes the place of what it said before. Direct says that it
-// was said at central, where one source stands for many people.
-func (d *Dispute) Join(mine Candidate, direct bool) {
+// was said at central, where one source stands for many people. Seen is what else the same author said before.
+func (d *Dispute) Join(mine Candidate, direct bool, seen ...change.Source) {
 	d.Others = slices.Clone(d.Others)
 	at := slices.IndexFunc(d.Others,
-		func(c Candidate) bool { return c.Side.Source.Incarnation == mine.Side.Source.Incarnation })
+		func(c Candidate) bool {
+			return c.Side.Source.Incarnation == mine.Side.Source.Incarnation || slices.Contains(seen, c.Side.Source)
+		})
 	if at >= 0 && !direct {
 		d.Others[at] = mine
 		return
@@ -82,8 +84,8 @@ func (d *Dispute) Join(mine Candidate, direct bool) {
 }
 
 // disputeRemoval holds a removal: the record stays until a person has decided.
-func (o *Outcome) disputeRemoval(open Dispute, removal Mark, direct bool) {
-	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.Side()}, direct)
+func (o *Outcome) disputeRemoval(open Dispute, removal Mark, edit Edit) {
+	open.Join(Candidate{Value: json.RawMessage("true"), Side: removal.Side()}, edit.Direct, edit.Seen...)
 	o.State.Marks.Disputes = with(o.State.Marks.Disputes, RecordRemoval, open)
 	o.Verdict = change.Held
 }
@@ -95,7 +97,7 @@ func (o *Outcome) Hold(before State, edit Edit, field string) {
 		open = Dispute{Opened: o.State.Revision, Base: edit.Fields[field].From}
 	}
 	mark := Mark{Revision: o.State.Revision, Source: edit.Source, Stamp: edit.Stamp}
-	open.Join(Candidate{Value: edit.Fields[field].To, Side: mark.Side()}, edit.Direct)
+	open.Join(Candidate{Value: edit.Fields[field].To, Side: mark.Side()}, edit.Direct, edit.Seen...)
 
 	o.State.Fields, o.Delta = maps.Clone(o.State.Fields), maps.Clone(o.Delta)
 	if was := before.Fields[field]; was != nil {

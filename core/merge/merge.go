@@ -19,6 +19,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"homing/core/change"
@@ -83,6 +84,7 @@ type Edit struct {
 	Fields record.Delta
 	Stamp  clock.Stamp // corrected
 	Source change.Source
+	Seen   []change.Source // what the author knew of besides what stood at Base and what the same source said
 	// Direct says that the edit was made at central, where many people write from one source: its author knew what stood
 	// there at Base, and of what came since nothing, not even from the same source.
 	Direct bool
@@ -91,7 +93,12 @@ type Edit struct {
 // foreign says whether the author of the edit did not know of what set the mark: it came after the revision that the
 // edit is based on, and not from the same store. What a store did earlier never disputes with what it does later.
 func (e Edit) foreign(m Mark) bool {
-	return m.Revision > e.Base && (e.Direct || m.Source.Incarnation != e.Source.Incarnation)
+	return m.Revision > e.Base && !e.knew(m.Source)
+}
+
+// knew says whether the author knew of what a source said, whatever the base is.
+func (e Edit) knew(s change.Source) bool {
+	return !e.Direct && (s.Incarnation == e.Source.Incarnation || slices.Contains(e.Seen, s))
 }
 
 // Outcome is what a merge came to.
@@ -223,7 +230,7 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 		if edit.Base < open.Opened {
 			decision := change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral, Other: open.Others[0].Side}
 			out.Decisions = append(out.Decisions, decision)
-			out.disputeRemoval(open, mark, edit.Direct)
+			out.disputeRemoval(open, mark, edit)
 			return
 		}
 		out.State.Marks.Disputes = without(out.State.Marks.Disputes, RecordRemoval)
@@ -246,7 +253,7 @@ func remove(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	if !latest.zero() && rules.Removal == AskRemoval {
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptCentral,
 			Other: latest.Side()})
-		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit.Direct)
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, mark, edit)
 		return
 	}
 	if !latest.zero() && rules.Removal != RemovalStays {
@@ -269,7 +276,7 @@ func bringBack(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 	case foreign && rules.Removal == AskRemoval && edit.Kind == change.Edit:
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(AskRemoval), Kept: change.KeptChange,
 			Other: removal.Side()})
-		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal, edit.Direct)
+		out.disputeRemoval(Dispute{Opened: mark.Revision}, removal, edit)
 	case foreign:
 		out.Decisions = append(out.Decisions, change.Decision{Rule: string(EditStays), Kept: change.KeptChange,
 			Other: removal.Side()})
@@ -311,8 +318,8 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, now *Mark) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	m.contested = edit.foreign(m.known)
-	own := !edit.Direct && m.known.Source.Incarnation == edit.Source.Incarnation
-	if own && m.known.Source.Number > edit.Source.Number {
+	own := edit.knew(m.known.Source)
+	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {
 			return value, &m.mark

@@ -37,7 +37,7 @@ func (m meeting) remembers() bool {
 // unseen is what the mark of central's value remembers of other stores and the author of the edit has not seen.
 func (m meeting) unseen(edit Edit) (met []Met) {
 	for _, one := range m.known.Met {
-		if one.Side.Revision > edit.Base && one.Side.Source.Incarnation != edit.Source.Incarnation {
+		if one.Side.Revision > edit.Base && one.Side.Source.Incarnation != edit.Source.Incarnation && !slices.Contains(edit.Seen, one.Side.Source) {
 			met = append(met, one)
 		}
 	}
@@ -91,7 +91,7 @@ func (m meeting) lost(state State, edit Edit) *Mark {
 // othersMet is what a mark remembers besides the value that comes back and the store's own.
 func (m meeting) othersMet(now Mark, edit Edit) (met []Met) {
 	for _, one := range now.Met {
-		if one.Side.Revision != m.known.Revision && one.Side.Source.Incarnation != edit.Source.Incarnation {
+		if one.Side.Revision != m.known.Revision && one.Side.Source.Incarnation != edit.Source.Incarnation && !slices.Contains(edit.Seen, one.Side.Source) {
 			met = append(met, one)
 		}
 	}

@@ -165,3 +165,17 @@ type State struct {
 
 // Exists says whether there is a record at all, removed or not.
 func (s State) Exists() bool { return s.Revision > 0 }
+
+// Has says whether the marks tell of a change: it is part of the record then. One that others have come over since they do not
+// tell of any more.
+func (m Marks) Has(s change.Source) bool {
+	if m.Base.Source == s || m.presence().Source == s {
+		return true
+	}
+	for _, mark := range m.Fields {
+		if mark.Source == s {
+			return true
+		}
+	}
+	return false
+}

@@ -58,16 +58,18 @@ const (
 
 // Column is what is known of one column.
 type Column struct {
-	Header string // as it stands in the table
-	Field  string // the name it gets
-	kind   kind
-	counts map[kind]int // values by their own kind
-	filled int
-	values map[string]int // how often each comes; nil when there are too many
-	some   []string       // a few different values
-	unique map[uint64]bool
-	twice  bool
-	long   bool
+	Header  string        // as it stands in the table
+	Field   string        // the name it gets
+	counts  map[kind]int  // JSON values by their own kind
+	classes map[class]int // texts, by how they may be read
+	example map[class]string
+	filled  int
+	values  map[string]int // how often each comes; nil when there are too many
+	some    []string       // a few different values
+	unique  map[uint64]bool
+	twice   bool
+	long    bool
+	uncoded bool // some value does not look like a code
 }
 
 // Table collects what is known of a table.
@@ -75,36 +77,28 @@ type Table struct {
 	Columns []*Column
 	byName  map[string]*Column
 	rows    int
+	figures Figures
+	place   [2]*Column // latitude and longitude, where two columns hold them
 }
 
 // NewTable starts with the columns that are known from a heading; others join as they appear.
-func NewTable(headers []string) (*Table, error) {
+func NewTable(headers []string) *Table {
 	t := &Table{byName: map[string]*Column{}}
-	for n, header := range headers {
-		if strings.TrimSpace(header) == "" {
-			return nil, fmt.Errorf("column %d has no heading; give it one, or delete it", n+1)
-		}
-		if t.byName[header] != nil {
-			return nil, fmt.Errorf("the heading %q stands over two columns; rename one", header)
-		}
-		if err := t.join(header); err != nil {
-			return nil, err
-		}
+	for _, header := range headers {
+		t.join(header)
 	}
-	return t, nil
+	return t
 }
 
-func (t *Table) join(header string) error {
-	c := &Column{Header: header, Field: FieldName(header), counts: map[kind]int{}, values: map[string]int{},
-		unique: map[uint64]bool{}}
-	for _, other := range t.Columns {
-		if other.Field == c.Field {
-			return fmt.Errorf("the headings %q and %q would both become the field %s; rename one", other.Header, header, c.Field)
-		}
+func (t *Table) join(header string) {
+	c := &Column{Header: header, Field: FieldName(header), counts: map[kind]int{}, classes: map[class]int{},
+		example: map[class]string{}, values: map[string]int{}, unique: map[uint64]bool{}}
+	base := c.Field
+	for again := 2; slices.ContainsFunc(t.Columns, func(other *Column) bool { return other.Field == c.Field }); again++ {
+		c.Field = base + "_" + strconv.Itoa(again)
 	}
 	t.Columns = append(t.Columns, c)
 	t.byName[header] = c
-	return nil
 }
 
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
@@ -131,34 +125,36 @@ func Title(name string) string {
 	return string(unicode.ToUpper(first)) + words[size:]
 }
 
-// Add looks at one row.
-func (t *Table) Add(row map[string]Value) error {
+// Add looks at one row. Names give the order in which columns join that are not known yet; those that it does not give
+// join by name.
+func (t *Table) Add(row map[string]Value, names ...string) {
 	t.rows++
-	for _, header := range slices.Sorted(maps.Keys(row)) {
-		value := row[header]
-		if value.Empty() {
-			continue
+	for _, header := range append(names, slices.Sorted(maps.Keys(row))...) {
+		if value := row[header]; t.byName[header] == nil && !value.Empty() {
+			t.join(header)
 		}
-		if t.byName[header] == nil {
-			if err := t.join(header); err != nil {
-				return err
-			}
-		}
-		t.byName[header].add(value)
 	}
-	return nil
+	for header, value := range row {
+		if !value.Empty() {
+			t.byName[header].add(value)
+		}
+	}
 }
 
 func (c *Column) add(v Value) {
 	c.filled++
-	own := kindOf(v)
-	c.counts[own]++
-	c.kind = join(c.kind, own)
 	plain := strings.TrimSpace(v.Text)
 	if v.JSON != nil {
 		plain = definition.Plain(v.JSON)
+		c.counts[kindOfJSON(v.JSON)]++
+	} else {
+		own := classOf(plain)
+		if c.classes[own]++; c.example[own] == "" {
+			c.example[own] = plain
+		}
 	}
 	c.long = c.long || len(plain) > longText
+	c.uncoded = c.uncoded || !likeCode.MatchString(plain)
 	if len(c.some) < samples && !slices.Contains(c.some, plain) {
 		c.some = append(c.some, plain)
 	}
@@ -186,28 +182,17 @@ func hash(s string) uint64 {
 }
 
 var (
-	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})$`)                         // no leading zeros: 007 is a text
+	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})$`)
 	jsonNumber  = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$`) // RFC 8259, section 6
-	anyNumber   = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,14})(\.[0-9]{1,15})?$`)
 )
 
-func kindOf(v Value) kind {
-	if v.JSON != nil {
-		return kindOfJSON(v.JSON)
+// kinds are what the values of the column are, by how texts are to be read.
+func (c *Column) kinds(f Figures) map[kind]int {
+	all := maps.Clone(c.counts)
+	for own, n := range c.classes {
+		all[f.kind(own)] += n
 	}
-	switch plain := strings.TrimSpace(v.Text); {
-	case wholeNumber.MatchString(plain):
-		return integer
-	case anyNumber.MatchString(plain):
-		return number
-	case isBoolean(plain):
-		return boolean
-	case isDate(plain):
-		return date
-	case isMoment(plain):
-		return moment
-	}
-	return text
+	return all
 }
 
 func kindOfJSON(raw json.RawMessage) kind {
@@ -249,14 +234,6 @@ func kindOfJSON(raw json.RawMessage) kind {
 	return number
 }
 
-func isBoolean(s string) bool {
-	switch strings.ToLower(s) {
-	case "true", "false", "yes", "no":
-		return true
-	}
-	return false
-}
-
 func isDate(s string) bool   { _, err := time.Parse(time.DateOnly, s); return err == nil }
 func isMoment(s string) bool { _, err := time.Parse(time.RFC3339, s); return err == nil }
 
@@ -289,7 +266,15 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 		strings.ReplaceAll(collection[1:], "_", " ")}
 	d.Sync.Removal = "edit-stays"
 	for _, c := range t.Columns {
-		schema, err := json.Marshal(c.schema())
+		if t.isPlace(c) {
+			if c == t.place[0] {
+				d.Fields = append(d.Fields, definition.Field{Name: PlaceField, Title: Title(PlaceField),
+					Schema:   json.RawMessage(`{"title":"Location","$ref":"` + definition.PointURL + `"}`),
+					Required: t.rows > 0 && c.filled == t.rows && t.place[1].filled == t.rows})
+			}
+			continue
+		}
+		schema, err := json.Marshal(c.schema(t.figures))
 		if err != nil {
 			return d, err
 		}
@@ -299,7 +284,7 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 	if len(d.Fields) == 0 {
 		return d, fmt.Errorf("the table has no columns")
 	}
-	d.Key = t.key()
+	d.Key, _ = t.Key()
 	d.Label = "{" + t.label(d.Key) + "}"
 	return d, nil
 }
@@ -307,15 +292,19 @@ func (t *Table) Definition(collection string) (definition.Definition, error) {
 // meant is the kind that a column is meant to have. Where nearly all values are numbers, dates or yes and no, the few
 // others are more likely mistakes: the check of the rows shows them, while a column of texts would hide them for
 // ever.
-func (c *Column) meant() kind {
+func (c *Column) meant(f Figures) kind {
 	const least, outOf = 19, 20
-	if c.kind != text || c.filled < outOf {
-		return c.kind
+	kinds, all := c.kinds(f), nothing
+	for own := range kinds {
+		all = join(all, own)
+	}
+	if all != text || c.filled < outOf {
+		return all
 	}
 	for _, k := range []kind{integer, number, date, moment, boolean} {
-		n := c.counts[k]
+		n := kinds[k]
 		if k == number {
-			n += c.counts[integer]
+			n += kinds[integer]
 		}
 		if n*outOf >= c.filled*least {
 			return k
@@ -324,9 +313,9 @@ func (c *Column) meant() kind {
 	return text
 }
 
-func (c *Column) schema() map[string]any {
+func (c *Column) schema(f Figures) map[string]any {
 	schema := map[string]any{"title": c.Header}
-	switch c.meant() {
+	switch c.meant(f) {
 	case boolean:
 		schema["type"] = "boolean"
 	case integer:
@@ -354,25 +343,71 @@ func (c *Column) schema() map[string]any {
 	return schema
 }
 
-// key is the first column whose values are all there and all different, if it looks like a name or a number.
-func (t *Table) key() string {
-	for _, c := range t.Columns {
-		if t.rows > 1 && c.filled == t.rows && !c.twice && !c.long && (c.meant() == text || c.meant() == integer) {
-			return c.Field
+// Key is the column by which records are told apart, if one looks like it, and why it does. A measurement does not, though all of
+// its values may differ so far.
+func (t *Table) Key() (field, why string) {
+	for _, test := range []struct {
+		looks func(*Column) bool
+		why   string
+	}{
+		{func(c *Column) bool { return keyName.MatchString(c.Field) }, "it is called like a key"},
+		{func(c *Column) bool { return !c.uncoded }, "its values look like codes"},
+		{func(c *Column) bool { return c.Field == "name" || c.Field == "title" }, "it names the records"},
+	} {
+		for _, c := range t.Columns {
+			if t.tellsApart(c) && test.looks(c) {
+				return c.Field, allDiffer + test.why
+			}
 		}
 	}
-	return ""
+	return "", ""
 }
 
-// label is a column that people would call a record by.
-func (t *Table) label(key string) string {
+const allDiffer = "all of its values are there and differ, and "
+
+func (t *Table) tellsApart(c *Column) bool {
+	k := c.meant(t.figures)
+	return t.rows > 1 && c.filled == t.rows && !c.twice && !c.long && (k == text || k == integer)
+}
+
+// Referred is the column, of those by which records could be told apart, that holds all of the values by which others
+// refer to them, and why it would be the key.
+func (t *Table) Referred(by string, values []string) (field, why string) {
 	for _, c := range t.Columns {
-		if c.meant() == text && (c.Field == "name" || c.Field == "title" || strings.HasSuffix(c.Field, "_name")) {
+		if t.tellsApart(c) && len(values) > 0 && !slices.ContainsFunc(values, func(one string) bool { return !c.unique[hash(one)] }) {
+			return c.Field, allDiffer + by + " refer to it"
+		}
+	}
+	return "", ""
+}
+
+var (
+	// keyName is what fields are called that tell records apart.
+	keyName = regexp.MustCompile(`^(id|key|code|no|nr|num|number|ref|uid|uuid|serial|kennung|nummer|kuerzel|code_.*|numero|id_.*|.*_(id|key|code|no|nr|num|number|ref|nummer|kennung))$`)
+	// likeCode is a short word of letters and digits, such as KL-01.
+	likeCode = regexp.MustCompile(`^[A-Za-z]{1,6}[-_/. ]?[0-9][A-Za-z0-9\-_/.]{0,14}$`)
+)
+
+// label is a column that people would call a record by: one that says something of each.
+func (t *Table) label(key string) string {
+	says := func(c *Column) bool {
+		return c.meant(t.figures) == text && c.filled == t.rows && (t.rows < 2 || len(c.some) > 1)
+	}
+	for _, c := range t.Columns {
+		if says(c) && (c.Field == "name" || c.Field == "title" || strings.HasSuffix(c.Field, "_name")) {
 			return c.Field
 		}
 	}
 	for _, c := range t.Columns {
-		if c.meant() == text && c.Field != key {
+		if says(c) && c.Field != key {
+			return c.Field
+		}
+	}
+	if key != "" {
+		return key
+	}
+	for _, c := range t.Columns {
+		if c.filled == t.rows {
 			return c.Field
 		}
 	}
@@ -380,8 +415,9 @@ func (t *Table) label(key string) string {
 }
 
 // Convert makes a cell the value of a field, by the field's schema: a text from a sheet becomes what the schema asks
-// for, if it reads as such, and stays a text otherwise, so that the validation says what is wrong. No value is nil.
-func Convert(field definition.Field, v Value) json.RawMessage {
+// for, if it reads as such by these figures, and stays a text otherwise, so that the validation says what is wrong. No
+// value is nil.
+func (f Figures) Convert(field definition.Field, v Value) json.RawMessage {
 	if v.Empty() {
 		return nil
 	}
@@ -390,10 +426,21 @@ func Convert(field definition.Field, v Value) json.RawMessage {
 	}
 	plain := strings.TrimSpace(v.Text)
 	switch shape := field.Shape(); {
-	case shape.IsNumber() && jsonNumber.MatchString(plain): // with all of its digits
-		return json.RawMessage(plain)
-	case shape.Type == "boolean" && isBoolean(plain):
-		return json.RawMessage(strconv.FormatBool(strings.EqualFold(plain, "true") || strings.EqualFold(plain, "yes")))
+	case shape.IsNumber():
+		if text, is := f.Number(plain); is { // with all of its digits
+			return json.RawMessage(text)
+		}
+	case shape.Type == "boolean":
+		if yes, is := words[strings.ToLower(plain)]; is {
+			return json.RawMessage(strconv.FormatBool(yes))
+		}
+	case shape.Format == "date":
+		if text, is := f.Date(plain); is {
+			plain = text
+		}
+	case shape.Ref == definition.PointURL && classOf(plain) == isPlace:
+		latitude, longitude, _ := strings.Cut(strings.ReplaceAll(plain, ";", ","), ",")
+		return Place(strings.TrimSpace(latitude), strings.TrimSpace(longitude))
 	case (shape.Ref != "" || shape.Type == "array" || shape.Type == "object" || shape.Type == nil && shape.Enum == nil) &&
 		json.Valid([]byte(plain)):
 		return json.RawMessage(plain)

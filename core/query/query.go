@@ -5,6 +5,7 @@ package query
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -22,6 +23,7 @@ const (
 type Ask struct {
 	Where  []string // conditions such as "state=open"
 	Search string   // words that the record contains, each somewhere in its fields, whatever their case
+	Label  string   // what the record is called, whatever the case
 	Sort   string   // field names, a leading dash reverses
 	Limit  int      // 0 means [DefaultLimit]
 	Offset int
@@ -31,6 +33,7 @@ type Ask struct {
 type Query struct {
 	Where  []Condition
 	Search string // words that the record contains, each somewhere in its fields, whatever their case
+	Label  string // what the record is called, whatever the case
 	Sort   []Order
 	Limit  int
 	Offset int
@@ -77,7 +80,7 @@ const (
 
 // Parse reads a question and checks it against the collection's definition.
 func Parse(d definition.Definition, ask Ask) (Query, error) {
-	q := Query{Search: ask.Search, Limit: ask.Limit, Offset: ask.Offset}
+	q := Query{Search: ask.Search, Label: strings.TrimSpace(ask.Label), Limit: ask.Limit, Offset: ask.Offset}
 	if q.Limit == 0 {
 		q.Limit = DefaultLimit
 	}
@@ -89,6 +92,9 @@ func Parse(d definition.Definition, ask Ask) (Query, error) {
 	}
 	if words := strings.Fields(ask.Search); len(words) > MaxWords || len(ask.Search) > maxText {
 		return q, fmt.Errorf("the search has %d words in %d characters: take at most %d in %d", len(words), len(ask.Search), MaxWords, maxText)
+	}
+	if len(ask.Label) > maxText {
+		return q, fmt.Errorf("the label has %d characters: take at most %d", len(ask.Label), maxText)
 	}
 	if len(ask.Where) > maxConditions || len(ask.Sort) > maxText {
 		return q, fmt.Errorf("%d conditions, or what to sort by in %d characters: take at most %d, and %d", len(ask.Where), len(ask.Sort),
@@ -128,6 +134,9 @@ func parseCondition(d definition.Definition, text string) (Condition, error) {
 		value = strings.TrimSpace(value)
 		if op != Contains && value != "" && isNumber(d, field) && !isNumeral(value) {
 			return Condition{}, fmt.Errorf("condition %q: %s is a number, and %.40q is none", text, field, value)
+		}
+		if err := comparable(d, field, op, value); err != nil {
+			return Condition{}, fmt.Errorf("condition %q: %w", text, err)
 		}
 		return Condition{field, op, value}, nil
 	}
@@ -206,6 +215,11 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		}
 		args = append(args, value)
 	}
+	if q.Label != "" {
+		if expression, known := labelSQL(d, dialect); known {
+			terms, args = append(terms, expression+" = lower(?)"), append(args, q.Label)
+		}
+	}
 	for _, word := range strings.Fields(q.Search) {
 		looked := []string{dialect.Raw, dialect.Values}
 		if strings.ContainsAny(word, `"\`) {
@@ -233,6 +247,51 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 	}
 	return strings.Join(terms, " AND "), args, strings.Join(append(orders, "id ASC"), ", ")
 }
+
+// labelSQL is what a record is called, as an expression.
+func labelSQL(d definition.Definition, dialect Dialect) (expression string, known bool) {
+	texts, fields, err := d.LabelParts()
+	if err != nil {
+		return "", false
+	}
+	var parts []string
+	for n, text := range texts {
+		if text != "" {
+			parts = append(parts, "'"+strings.ReplaceAll(text, "'", "''")+"'")
+		}
+		if n < len(fields) {
+			parts = append(parts, "coalesce("+dialect.Text(column(d, fields[n], dialect), fields[n])+",'')")
+		}
+	}
+	return "lower(trim(" + strings.Join(parts, "||") + "))", true
+}
+
+// comparable says why a value cannot be what a field is compared with: it would find nothing, or everything.
+func comparable(d definition.Definition, name string, op Op, value string) error {
+	field, _ := d.Field(name)
+	shape := field.Shape()
+	if op == Contains || value == "" {
+		return nil
+	}
+	equality := op == Equal || op == NotEqual
+	switch choices := shape.Choices(); {
+	case equality && len(choices) > 0 && !slices.Contains(choices, value):
+		return fmt.Errorf("%s is one of %s, and not %.40q%s", name, strings.Join(choices, ", "), value, definition.Nearest(value, choices))
+	case shape.Type == "boolean" && value != "true" && value != "false":
+		return fmt.Errorf("%s is true or false, and not %.40q", name, value)
+	case (shape.Format == "date" || shape.Format == "date-time") && !startOfTime.MatchString(value):
+		return fmt.Errorf("%s is a date, such as 2025-06-01, and not %.40q", name, value)
+	case equality && field.Reference != "" && !anID.MatchString(value):
+		return fmt.Errorf("%s holds the ids of records of %s, and %.40q is none", name, field.Reference, value)
+	}
+	return nil
+}
+
+var (
+	// startOfTime is the beginning of a date or a time: 2025, 2025-06, 2025-06-01T10.
+	startOfTime = regexp.MustCompile(`^[0-9]{1,4}(-[0-9]{0,2}){0,2}(T[0-9:.]*(Z|[+-][0-9:]*)?)?$`)
+	anID        = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+)
 
 // column is where the value of a field stands.
 func column(d definition.Definition, name string, dialect Dialect) string {

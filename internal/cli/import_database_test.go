@@ -73,6 +73,19 @@ func TestImportFromADatabase(t *testing.T) {
 		!strings.Contains(out, "visits: 1 record added") {
 		t.Errorf("after changes there:\n%s", out)
 	}
+	// Several tables are proposed into a folder, and what records cannot hold is said.
+	_, err = db.Exec(`CREATE TABLE gauges (id int PRIMARY KEY, level float); INSERT INTO gauges VALUES (1, 'NaN'), (2, 1.5)`)
+	testbed.Must(t, err)
+	proposals := filepath.Join(t.TempDir(), "proposals")
+	out, told, code := homing(t, "import", address, "--propose", proposals)
+	if code != 0 || !strings.Contains(out, "Wrote proposals for 4 collections") || !strings.Contains(told, "level is NaN or infinite in 1 of its rows") {
+		t.Errorf("exit %d: %s%s", code, out, told)
+	}
+	if files, err := filepath.Glob(filepath.Join(proposals, "*.yaml")); err != nil || len(files) != 4 {
+		t.Errorf("the proposals are %v, %v", files, err)
+	}
+	_, err = db.Exec(`DROP TABLE gauges`)
+	testbed.Must(t, err)
 	// What goes out comes in again without a change, relations included.
 	path := filepath.Join(t.TempDir(), "visits.csv")
 	fine(t, "export", "visits", "--to", path)

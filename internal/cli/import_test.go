@@ -129,7 +129,7 @@ func TestWrongRows(t *testing.T) {
 		t.Errorf("the collection was defined all the same: exit %d %s", code, wrong)
 	}
 	for text, says := range map[string]string{
-		"name,colour\nx,red\n": `the column "colour" is no field of trails`, "name,name\na,b\n": "stands over two columns",
+		"name,colour\nx,red\n": `the column "colour" is no field of trails`, "name,name\na,b\n": `the column "name 2" is no field of trails`,
 		"name\n": "there are no rows",
 	} {
 		testbed.Must(t, os.WriteFile(path, []byte(text), 0o600))

@@ -36,6 +36,9 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	err := root.Run(ctx, args)
 	if err != nil {
 		if text := err.Error(); text != "" {
+			if hint := terminal.Hint(err); hint != "" {
+				text += " (" + hint + ")"
+			}
 			fmt.Fprintf(stderr, "homing: %s\n", text)
 		}
 		var problem *link.Problem
@@ -76,7 +79,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 			office.DefineCommand(), intake.ImportCommand(), office.ExportCommand(), office.RecordsCommand(),
 			office.WorkersCommand(), office.TerritoriesCommand(), office.DevicesCommand(), office.ExchangesCommand(),
 			office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
-			office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(),
+			office.AnalystsCommand(), office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(),
 			office.PasswordCommand(), office.SignInsCommand(), office.AuditCommand(), office.OpenAPICommand(),
 		},
 	}

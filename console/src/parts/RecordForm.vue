@@ -8,7 +8,18 @@ import FieldInput from './FieldInput.vue'
 const props = defineProps<{ collection: Overview; fields: Fields; preset?: Fields; submit: (changed: Fields) => Promise<void>; done: string }>()
 const emit = defineEmits<{ cancel: [] }>()
 
-const draft = reactive<Fields>(JSON.parse(JSON.stringify({ ...props.fields, ...props.preset })))
+/** What a new record starts with, by the definition. */
+function defaults(): Fields {
+  const start: Fields = {}
+  if (Object.keys(props.fields).length > 0) return start
+  for (const field of (props.collection.fields ?? []).filter(settable)) {
+    const value = schemaOf(field).default
+    if (value !== undefined && value !== null) start[field.name] = value
+  }
+  return start
+}
+
+const draft = reactive<Fields>(JSON.parse(JSON.stringify({ ...defaults(), ...props.fields, ...props.preset })))
 const inputs = computed(() => (props.collection.fields ?? []).filter(settable))
 const before = JSON.parse(JSON.stringify(props.fields)) as Fields
 const reasons = ref<Reason[]>([])

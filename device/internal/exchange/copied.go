@@ -7,6 +7,7 @@ import (
 
 	"homing/core/change"
 	"homing/device/internal/file"
+	"homing/device/internal/people"
 )
 
 // partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers:
@@ -20,13 +21,13 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	}
 	old := e.incarnation.String()
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
-		if err := NewIncarnation(ctx, tx, e.NewID().String(), old); err != nil {
+		if err := people.NewIncarnation(ctx, tx, e.NewID().String(), old); err != nil {
 			return err
 		}
 		var refused []file.Entry
-		if err := tx.SelectContext(ctx, &refused, `SELECT * FROM outbox WHERE state = 'refused' AND origin = ?
+		if err := tx.SelectContext(ctx, &refused, `SELECT * FROM outbox WHERE state = 'refused' AND origin <> ''
 			AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = ?) ORDER BY number`,
-			old, change.CodeNumberReused); err != nil {
+			change.CodeNumberReused); err != nil {
 			return err
 		}
 		for _, q := range refused {
@@ -48,29 +49,22 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 }
 
 // isOurs deals with a change whose number, under an earlier source, another store has used for something else: so
-// nobody has sent it, and it goes under the present one, with its group. Of one that stands for several, each is
-// tried on its own, since the other store may have sent some of them.
+// nobody has sent it, and it goes under its author's present one, with its group. Of one that stands for several, each
+// is tried on its own, since the other store may have sent some of them; where these are sealed, it waits for its
+// author.
 func (e *exchange) isOurs(ctx context.Context, tx *sqlx.Tx, q file.Entry) error {
+	if q.Aside() && q.Parts != "[]" {
+		_, err := tx.ExecContext(ctx, `UPDATE outbox SET state = ? WHERE number = ?`, file.IsWaiting, q.Number)
+		return err
+	}
 	if q.Parts != "[]" {
 		return unfold(ctx, tx, q, q.Origin)
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL
-		WHERE number = ?1 OR ?2 <> '' AND grp = ?2`, q.Number, q.Group)
+	fresh, err := e.FreshSource(ctx, tx, q.Author)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE outbox SET origin = ?3, state = 'new', reasons = NULL, batch = NULL
+		WHERE number = ?1 OR ?2 <> '' AND grp = ?2`, q.Number, q.Group, fresh)
 	return err
-}
-
-// NewIncarnation gives the store another identity. What it has saved so far keeps the old one as its source.
-func NewIncarnation(ctx context.Context, tx *sqlx.Tx, now, old string) error {
-	for _, table := range []string{"outbox", "travelled"} {
-		if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`, old); err != nil {
-			return err
-		}
-	}
-	for name, value := range map[string]string{file.FactIncarnation: now, file.FactRenewed: "true", file.FactAnswered: "",
-		file.FactCopied: ""} {
-		if err := file.SetFact(ctx, tx, name, value); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -3,6 +3,7 @@ package exchange
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"strconv"
 
@@ -47,14 +48,15 @@ func (s *Line) Enrol(ctx context.Context, central, code, name string) error {
 			file.FactGeneration: got.Generation.String(),
 			file.FactOpen:       strconv.FormatBool(code == ""),
 			file.FactHeld:       "[]",
+			file.FactSealTo:     file.BytesText(got.SealTo),
+			file.FactSourceOf:   got.Worker,
 		}
 		for name, value := range facts {
 			if err := file.SetFact(ctx, tx, name, value); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]')`,
-			got.Worker, got.Role)
+		_, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]')`, got.Worker, got.Role)
 		return err
 	})
 }
@@ -73,6 +75,14 @@ func (s *Line) Join(ctx context.Context, code, secret string) (string, error) {
 	if err := people.CheckSecret(secret); err != nil {
 		return "", err
 	}
+	if err := s.MayLeave(ctx, s.DB, ""); err != nil {
+		return "", err
+	}
+	unlock, err := s.LockSoon(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
 	e := &exchange{Line: s, summary: &Summary{}, watch: func(Progress) {}}
 	if err := e.dial(ctx); err != nil {
 		return "", err
@@ -85,13 +95,12 @@ func (s *Line) Join(ctx context.Context, code, secret string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return who.Name, s.Within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories, secret) VALUES (?, (SELECT count(*)
-			FROM people), ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET secret = excluded.secret, tries = 0,
-				tried_at = NULL`, who.Name, string(who.Role), string(territories), people.HashSecret(secret)); err != nil {
+	err = s.Within(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO people (name, place, role, territories) VALUES (?, (SELECT count(*)
+			FROM people), ?, ?) ON CONFLICT DO NOTHING`, who.Name, string(who.Role), string(territories)); err != nil {
 			return err
 		}
-		return people.Become(ctx, tx, who.Name)
+		return s.Joined(ctx, tx, who.Name, secret)
 	})
+	return who.Name, errors.Join(err, s.Overwrite(ctx))
 }

@@ -9,11 +9,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -22,7 +20,6 @@ import (
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/device/internal/file"
-	"homing/device/internal/people"
 	"homing/device/internal/save"
 	"homing/link"
 	"homing/wire"
@@ -141,23 +138,6 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 		err = errors.Join(err, s.Overwrite(ctx))
 	}
 	return summary, err
-}
-
-// Lock keeps a second exchange of the same store out, in this process and in others. The kernel gives the lock back
-// when a process dies.
-func (s *Line) Lock() (unlock func(), err error) {
-	held, err := os.OpenFile(s.Where+".exchange", os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("local store: %w", err)
-	}
-	if err := syscall.Flock(int(held.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		held.Close()
-		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return nil, file.ErrBusy
-		}
-		return nil, fmt.Errorf("local store: %w", err)
-	}
-	return func() { held.Close() }, nil
 }
 
 // dial gets ready to call central.
@@ -293,7 +273,18 @@ func (e *exchange) define(ctx context.Context) error {
 	if err := e.TakeDefinitions(ctx, definitions); err != nil {
 		return err
 	}
-	return e.within(ctx, func(tx *sqlx.Tx) error { return people.TakePeople(ctx, tx, definitions) })
+	before, err := file.Fact(ctx, e.DB, file.FactWorker)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.TakePeople(ctx, tx, definitions) }); err != nil {
+		return err
+	}
+	now, err := file.Fact(ctx, e.DB, file.FactWorker)
+	if err == nil && now != before {
+		err = e.Overwrite(ctx)
+	}
+	return file.StoreError(err)
 }
 
 // mostSeals bounds the header that carries them.

@@ -28,7 +28,7 @@ func (e *exchange) fold(ctx context.Context) error {
 		var open []file.Entry
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE (collection, record) IN
 			(SELECT collection, record FROM outbox
-				WHERE state = 'new' GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
+				WHERE state = 'new' AND kept IS NULL GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
 			return err
 		}
 		last := map[[2]string]*folding{} // of each record, what the next edit may be folded into
@@ -49,7 +49,7 @@ func (e *exchange) fold(ctx context.Context) error {
 				before.take(q, ch, digest)
 				continue
 			}
-			if last[at] = (&folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds,
+			if last[at] = (&folding{first: q, last: q, delta: ch.Fields, numbers: ch.Folds, seen: ch.Seen,
 				digests: ch.FoldDigests, lastDigest: digest}); before != nil {
 				if err := before.write(ctx, tx); err != nil {
 					return err
@@ -75,6 +75,7 @@ type folding struct {
 	numbers     []int64      // of those before the last, and of what they had folded
 	digests     []string     // of these, in their order
 	before      []file.Entry // those before the last
+	seen        []change.Source
 	lastDigest  string
 	renumber    bool // it comes after one that got a new number, and numbers of a record go up
 }
@@ -111,6 +112,11 @@ func (f *folding) take(next file.Entry, ch change.Change, digest string) {
 		}
 		delta[name] = edit
 	}
+	for _, one := range ch.Seen {
+		if !slices.Contains(f.seen, one) && len(f.seen) < change.MaxSeen {
+			f.seen = append(f.seen, one)
+		}
+	}
 	f.delta, f.last = delta, next
 }
 
@@ -138,10 +144,14 @@ func (f *folding) write(ctx context.Context, tx *sqlx.Tx) error {
 	if err != nil {
 		return err
 	}
+	seen, err := json.Marshal(append([]change.Source{}, f.seen...))
+	if err != nil {
+		return err
+	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at,
-			author, boot, line, grp, grp_of, origin, generation, folds, digests, parts, place)
-		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?
-		FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(folds), string(digests), parts, place, f.last.Number); err != nil {
+			author, boot, line, grp, grp_of, origin, generation, seen, folds, digests, parts, place)
+		SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?, ?
+		FROM outbox WHERE number = ?`, f.first.Kind, string(fields), string(seen), string(folds), string(digests), parts, place, f.last.Number); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`,
@@ -164,6 +174,7 @@ type part struct {
 	Author   string          `json:"author"`
 	Boot     string          `json:"boot"`
 	Line     int64           `json:"line"`
+	Seen     json.RawMessage `json:"seen"`
 }
 
 // partsOf writes changes, and what they were folded from, as the parts of another.
@@ -176,7 +187,7 @@ func partsOf(changes []file.Entry) (string, error) {
 		}
 		if len(own) == 0 {
 			own = []part{
-				{q.Number, q.Kind, q.Base, json.RawMessage(q.Fields), q.Stamp, q.EditedAt, q.Author, q.Boot, q.Line},
+				{q.Number, q.Kind, q.Base, json.RawMessage(q.Fields), q.Stamp, q.EditedAt, q.Author, q.Boot, q.Line, json.RawMessage(q.Seen)},
 			}
 		}
 		all = append(all, own...)
@@ -196,9 +207,9 @@ func unfold(ctx context.Context, tx *sqlx.Tx, q file.Entry, origin string) error
 	}
 	for _, p := range parts {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at,
-				author, boot, line, origin, generation, place) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+				author, boot, line, origin, generation, place, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			p.Number, q.Collection, q.Record, p.Kind, p.Base, string(p.Fields), p.Stamp, p.EditedAt, p.Author, p.Boot, p.Line,
-			origin, q.Generation, q.Place); err != nil {
+			origin, q.Generation, q.Place, string(p.Seen)); err != nil {
 			return err
 		}
 	}

@@ -32,7 +32,7 @@ func (s *Line) LookUp(ctx context.Context, collection string, want hold.Ask) (ho
 	if err := e.dial(ctx); err != nil {
 		return hold.Found{}, err
 	}
-	ask := url.Values{"search": {want.Search}, "sort": {want.Sort}, "where": want.Where,
+	ask := url.Values{"search": {want.Search}, "label": {want.Label}, "sort": {want.Sort}, "where": want.Where,
 		"offset": {strconv.Itoa(want.Offset)}}
 	if want.Limit > 0 {
 		ask.Set("limit", strconv.Itoa(want.Limit))

@@ -178,7 +178,7 @@ func (e *exchange) layUnder(ctx context.Context, tx *sqlx.Tx, collection string,
 	), file.TimeText(
 		r.ReceivedAt,
 	)
-	if err := e.Note(tx, collection, row.ID, row.Removed); err != nil {
+	if err := errors.Join(row.KeepBy(row.Author, row.Device, row.EditedAt), e.Note(tx, collection, row.ID, row.Removed)); err != nil {
 		return err
 	}
 	return e.Rebuild(ctx, tx, row, under)

@@ -3,6 +3,7 @@ package exchange
 import (
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -78,6 +79,9 @@ func (e *exchange) push(ctx context.Context) error {
 		if err := e.takeAnswers(ctx, changes, answers); err != nil {
 			return err
 		}
+		if err := e.renew(ctx); err != nil { // something may go under another source now
+			return err
+		}
 		e.summary.Sent += len(changes)
 		if most < largest {
 			most = min(most*2, largest)
@@ -100,7 +104,8 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []file.Entry, err error) {
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []file.Entry
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
+		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent')
+			AND (kept IS NULL OR sealed IS NOT NULL) AND NOT EXISTS
 			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
 				AND w.number < o.number AND o.kind <> 'add')
 			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+save.MaxGroup); err != nil {
@@ -139,7 +144,7 @@ func cutBatch(open []file.Entry, most, bytes int) []file.Entry {
 		if !same(q.Batch, first.Batch) || q.Origin != first.Origin || q.Generation != first.Generation {
 			return open[:n]
 		}
-		size += len(q.Fields) + perChange
+		size += len(q.Fields) + base64.StdEncoding.EncodedLen(len(q.Sealed)) + perChange
 		ends := q.Group == "" || n+1 == len(open) || open[n+1].Group != q.Group
 		if full := n+1 > most || size > bytes; full && whole > 0 {
 			return open[:whole]
@@ -196,17 +201,7 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry)
 		batch.Generation = earlier
 	}
 	for _, q := range changes {
-		ch, err := q.Change()
-		if err != nil {
-			return wire.Answers{}, err
-		}
-		ch.TurnedMS = e.Turned(q, e.offset).Milliseconds()
-		unsure, err := e.unsure(ctx, q)
-		if err != nil {
-			return wire.Answers{}, err
-		}
-		ch.UnsureMS = unsure.Milliseconds()
-		text, err := json.Marshal(ch)
+		text, err := e.written(ctx, q)
 		if err != nil {
 			return wire.Answers{}, err
 		}
@@ -226,6 +221,24 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry)
 		)
 	}
 	return answers, nil
+}
+
+// written is a change as a batch carries it.
+func (e *exchange) written(ctx context.Context, q file.Entry) ([]byte, error) {
+	turned := e.Turned(q, e.offset).Milliseconds()
+	unsure, err := e.unsure(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	if q.Aside() {
+		return json.Marshal(wire.Sealed{Number: q.Number, Sealed: q.Sealed, TurnedMS: turned, UnsureMS: unsure.Milliseconds()})
+	}
+	ch, err := q.Change()
+	if err != nil {
+		return nil, err
+	}
+	ch.TurnedMS, ch.UnsureMS = turned, unsure.Milliseconds()
+	return json.Marshal(ch)
 }
 
 // takeAnswers stores the answers to a batch and their effect in one transaction.
@@ -311,6 +324,9 @@ func byRevision(answers []wire.Answer) []int {
 }
 
 func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, answer wire.Answer) error {
+	if q.Aside() {
+		return e.takeAside(ctx, tx, q, answer)
+	}
 	if !answer.Answer.Accepted() {
 		reasons, err := json.Marshal(answer.Reasons)
 		if err != nil {
@@ -351,10 +367,15 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, an
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
 			return err
 		}
+		by := []string{q.Author, row.Device, q.EditedAt}
 		if answer.Record != nil && !answer.Record.Withdrawn {
 			row.Lost = ""
 			row.Author, row.Device, row.EditedAt, row.ReceivedAt = answer.Record.Author, answer.Record.Device,
 				file.TimeText(answer.Record.EditedAt), file.TimeText(answer.Record.ReceivedAt)
+			by = []string{row.Author, row.Device, row.EditedAt}
+		}
+		if err := row.KeepBy(by[0], by[1], by[2]); err != nil {
+			return err
 		}
 	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number = ?`, q.Number); err != nil {
@@ -379,7 +400,7 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q file.Entry, unde
 		return under, err
 	}
 	state, _ := hold.Lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
-		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.Source(e.incarnation), Number: ch.Number}})
+		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.Source(e.incarnation), Number: ch.Number}, Seen: ch.Seen})
 	state.Revision = answer.Revision
 	return state, nil
 }

@@ -18,6 +18,7 @@ import (
 	"homing/core/definition"
 	"homing/core/merge"
 	"homing/core/record"
+	"homing/core/rights"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
 	"homing/device/internal/save"
@@ -41,14 +42,17 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 			{`UPDATE outbox SET generation = ? WHERE generation = ''`, []any{old}},
 			{`INSERT INTO records (collection, id, revision, removed, fields, marks, lost, author, device, edited_at, received_at)
 				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', ''
-					FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held')
+					FROM travelled WHERE up = 1 AND kept IS NULL AND answer IN ('applied', 'merged', 'held')
 					AND true ON CONFLICT DO NOTHING`, []any{old}},
 			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp,
-				grp_of, folds, digests, parts, boot, line)
+				grp_of, seen, folds, digests, parts, kept, sealed, boot, line)
 				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
-					folds, digests, parts, ?, 0
+					seen, folds, digests, parts, kept, sealed, ?, 0
 				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number
 					FROM outbox) GROUP BY number`, []any{file.AnsweredBefore}},
+			// Who has left since is listed again, so that somebody sees that theirs waits.
+			{`INSERT INTO people (name, place, role, territories) SELECT DISTINCT author, (SELECT count(*) FROM people), ?, '[]'
+				FROM outbox WHERE true ON CONFLICT DO NOTHING`, []any{string(rights.Worker)}},
 			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),
 				under_fields = coalesce(under_fields, fields) WHERE lost <> ''`, nil},
 			{`UPDATE collections SET cursor = 0, seal = '', head = 0, loading = 1, gaining = NULL, gained = 0`, nil},

@@ -34,9 +34,9 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 	_, err := tx.ExecContext(
 		ctx,
 		`INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
-		number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, folds, digests, parts)
+		number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
 		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
-			?, ?, ?)`,
+			?, ?, ?, ?, ?, ?)`,
 		file.TimeText(e.Now()),
 		e.summary.Exchange.String(),
 		q.Collection,
@@ -55,9 +55,12 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 		generation,
 		q.Group,
 		q.GroupOf,
+		q.Seen,
 		q.Folds,
 		q.Digests,
 		q.Parts,
+		file.Blob(q.Kept),
+		file.Blob(q.Sealed),
 	)
 	return err
 }
@@ -115,13 +118,16 @@ type Carried struct {
 	Collection string          `json:"collection"`
 	Record     uuid.UUID       `json:"record"`
 	Label      string          `json:"label"` // what the record is called here now, or by what was carried of it
-	What       string          `json:"what"`  // add, edit or remove; of a record: record, removed or withdrawn
+	What       string          `json:"what"`  // add, edit, remove, or sealed: what, its author knows; of a record: record, removed or withdrawn
 	Answer     change.Verdict  `json:"answer,omitempty"`
 	Revision   int64           `json:"revision"`
 	Number     int64           `json:"number,omitempty"`
 	Fields     json.RawMessage `json:"fields"` // of a change, from what to what; of a record, its values
 	Author     string          `json:"author,omitempty"`
 }
+
+// CarriedSealed is what a change did that went sealed: only its author and central know.
+const CarriedSealed = "sealed"
 
 // Carried is [device.Store.Carried].
 func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
@@ -165,6 +171,10 @@ func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, erro
 		all[n] = Carried{At: file.ParseTime(row.At), Up: row.Up, Collection: row.Collection, Record: id, What: row.Kind,
 			Answer: change.Verdict(row.Answer), Revision: row.Revision,
 			Number: row.Number, Fields: json.RawMessage(row.Fields), Author: row.Author}
+		if row.Up && row.Kind == "" {
+			// It went sealed: this store does not know which record it was about.
+			all[n].What, all[n].Record, all[n].Label = CarriedSealed, uuid.Nil, "sealed by "+row.Author
+		}
 		if c := definitions[row.Collection]; c != nil {
 			all[n].Label = save.Label(c, id, carriedFields(row.Now, row.Fields, row.Up))
 		}

@@ -12,8 +12,7 @@ import (
 
 // Errors that callers act on. Those of central come from package link.
 var (
-	ErrNotEnrolled = errors.New("this store is not enrolled; run homing local enrol with an enrolment code, or " +
-		"homing local attach if it was detached")
+	ErrNotEnrolled  = errors.New("this store is not enrolled; enrol it with an enrolment code, or attach it if it was detached")
 	ErrEnrolled     = errors.New("this store is enrolled already")
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")
@@ -28,7 +27,7 @@ var (
 	ErrDamaged      = errors.New("the file is not a local store, or it is damaged")
 	ErrNotAllowed   = errors.New("not allowed")
 	ErrClock        = errors.New("this device's clock is wrong; set it, and save again")
-	ErrSignedOut    = errors.New("nobody is signed in on this device; run homing local sign-in")
+	ErrSignedOut    = errors.New("nobody is signed in on this device; let a worker of it sign in")
 	ErrSecret       = errors.New("this is not the PIN or password of the worker")
 	ErrSlowDown     = errors.New("too many wrong tries")
 	ErrTooOld       = errors.New("the records are too old to be edited; run an exchange first")

@@ -14,8 +14,8 @@ type Changed struct {
 	Removed    bool      `json:"removed,omitempty"` // or withdrawn
 	// Central says that an exchange brought the change; otherwise it was saved here.
 	Central bool `json:"central,omitempty"`
-	// Missed says that the listener was too slow and has missed some before this one: it should read again what it
-	// shows.
+	// Missed says that the listener should read again all that it shows: it was too slow and has missed some before this
+	// one, or somebody else is signed in now, or nobody, and this one names no record.
 	Missed bool `json:"missed,omitempty"`
 }
 
@@ -106,7 +106,7 @@ func (h *hub) tell(changes ...Changed) {
 	defer h.mu.Unlock()
 	for l := range h.listeners {
 		for _, c := range changes {
-			c.Missed = l.missed
+			c.Missed = c.Missed || l.missed
 			select {
 			case l.out <- c:
 				l.missed = false

@@ -40,6 +40,7 @@ type Entry struct {
 	Group      string  `db:"grp"`
 	GroupOf    int     `db:"grp_of"`
 	Mended     bool    `db:"mended"`
+	Seen       string  `db:"seen"`
 	Folds      string  `db:"folds"`
 	Digests    string  `db:"digests"`
 	Parts      string  `db:"parts"`
@@ -49,7 +50,21 @@ type Entry struct {
 	State      state   `db:"state"`
 	Batch      *string `db:"batch"`
 	Reasons    *string `db:"reasons"`
+	Kept       []byte  `db:"kept"`
+	Sealed     []byte  `db:"sealed"`
+	Told       []byte  `db:"told"`
 }
+
+// Blob is how bytes that may be missing are written: without it, none would become an empty value.
+func Blob(value []byte) any {
+	if value == nil {
+		return nil
+	}
+	return value
+}
+
+// Aside says whether the change was put aside, so that only its author and central can read it.
+func (q Entry) Aside() bool { return q.Kept != nil }
 
 // Source is the incarnation that numbered the change: the store's, or an earlier one.
 func (q Entry) Source(now uuid.UUID) uuid.UUID {
@@ -70,7 +85,7 @@ func (q Entry) Change() (change.Change, error) {
 	if c.Stamp, err = clock.Parse(q.Stamp); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)
 	}
-	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields),
+	if err := errors.Join(json.Unmarshal([]byte(q.Fields), &c.Fields), json.Unmarshal([]byte(q.Seen), &c.Seen),
 		json.Unmarshal([]byte(q.Folds), &c.Folds),
 		json.Unmarshal([]byte(q.Digests), &c.FoldDigests)); err != nil {
 		return c, fmt.Errorf("%w: change %d", ErrDamaged, q.Number)

@@ -9,15 +9,16 @@ import (
 // The statements of a save. SQLite would otherwise read and plan them anew each time, which took a third of a save.
 const (
 	InsertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line,
-			generation) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+			generation, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	UpsertFact   = `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`
 	UpsertRecord = `
-		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, pending,
+		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, under_by, pending,
 			withdrawn, lost, author, device, edited_at, received_at, confirmed_at, used_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed,
 			fields = excluded.fields, local = excluded.local, marks = excluded.marks,
-			under_removed = excluded.under_removed, under_fields = excluded.under_fields, pending = excluded.pending,
+			under_removed = excluded.under_removed, under_fields = excluded.under_fields,
+			under_by = excluded.under_by, pending = excluded.pending,
 				withdrawn = excluded.withdrawn, lost = excluded.lost, author = excluded.author,
 			device = excluded.device, edited_at = excluded.edited_at, received_at = excluded.received_at,
 			confirmed_at = excluded.confirmed_at, used_at = excluded.used_at`

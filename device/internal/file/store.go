@@ -6,6 +6,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -182,6 +183,9 @@ const (
 	FactBatch       = "batch"       // changes that a batch may carry, while that is less than the most
 	FactFormer      = "former"      // token under which the store was a device before it was detached
 	FactOpen        = "open"        // central needed no sign-in when last met
+	FactSourceOf    = "source_of"   // who saves under the present incarnation
+	FactSourceFrom  = "source_from" // the number that was given last before it was taken
+	FactSealTo      = "seal_to"     // central's public key
 )
 
 // Runner is the database or a transaction on it.
@@ -200,6 +204,18 @@ func Fact(ctx context.Context, r Runner, name string) (string, error) {
 	}
 	return value, err
 }
+
+// FactBytes is [Fact] of one that is no text; nil when there is none.
+func FactBytes(ctx context.Context, r Runner, name string) ([]byte, error) {
+	text, err := Fact(ctx, r, name)
+	if err != nil || text == "" {
+		return nil, err
+	}
+	return base64.StdEncoding.DecodeString(text)
+}
+
+// BytesText is how the file holds what is no text.
+func BytesText(value []byte) string { return base64.StdEncoding.EncodeToString(value) }
 
 // Facts gives all facts at once.
 func Facts(ctx context.Context, r Runner) (map[string]string, error) {

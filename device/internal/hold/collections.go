@@ -99,7 +99,7 @@ func (s *Shelf) Definition(ctx context.Context, r file.Runner, name string) (*de
 				file.ErrNoCollection,
 			)
 		}
-		return nil, fmt.Errorf("%w: %s; homing local status lists what there is, and an exchange brings what is new",
+		return nil, fmt.Errorf("%w: %s; an exchange brings what is new",
 			file.ErrNoCollection, name)
 	case err != nil:
 		return nil, file.StoreError(err)

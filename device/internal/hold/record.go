@@ -90,6 +90,7 @@ type Stored struct {
 	Marks        string         `db:"marks"`
 	UnderRemoved bool           `db:"under_removed"`
 	UnderFields  sql.NullString `db:"under_fields"`
+	UnderBy      string         `db:"under_by"`
 	Pending      int            `db:"pending"`
 	Refused      int            `db:"refused"`
 	Withdrawn    int64          `db:"withdrawn"`
@@ -105,7 +106,7 @@ type Stored struct {
 }
 
 // StoredColumns are those that a Stored is read from.
-const StoredColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, pending, withdrawn, lost,
+const StoredColumns = `collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields, under_by, pending, withdrawn, lost,
 	author, device, edited_at, received_at, confirmed_at, used_at,
 	CASE WHEN pending > 0 THEN (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id
 		AND o.state IN ('refused', 'waiting')) ELSE 0 END AS refused`
@@ -176,6 +177,33 @@ func (r Stored) Under() (merge.State, error) {
 		}
 	}
 	return state, nil
+}
+
+// lastEdit is who edited a record last.
+type lastEdit struct {
+	Author   string
+	Device   string
+	EditedAt string
+}
+
+// KeepBy keeps who edited the record last as central has it, before an unsent edit is shown in its place.
+func (r *Stored) KeepBy(author, device, editedAt string) error {
+	text, err := json.Marshal(lastEdit{author, device, editedAt})
+	r.UnderBy = string(text)
+	return err
+}
+
+// showBy says who edited the record last, once nothing unsent is laid over it any more.
+func (r *Stored) showBy() error {
+	if r.UnderBy == "" {
+		return nil
+	}
+	var by lastEdit
+	if err := json.Unmarshal([]byte(r.UnderBy), &by); err != nil {
+		return fmt.Errorf("%w: record %s", file.ErrDamaged, r.ID)
+	}
+	r.Author, r.Device, r.EditedAt, r.UnderBy = by.Author, by.Device, by.EditedAt, ""
+	return nil
 }
 
 // LoadStored reads one record; it is [file.ErrNoRecord] when there is none.
@@ -323,45 +351,100 @@ func (s *Shelf) Resolve(ctx context.Context, collection, text string) (uuid.UUID
 	if err != nil {
 		return uuid.Nil, err
 	}
-	if len(text) >= 4 {
-		var ids []string
-		part := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text))
-		err := s.DB.SelectContext(ctx, &ids, `SELECT id FROM records
-				WHERE collection = ? AND NOT removed AND (id LIKE ? ESCAPE '\' OR id LIKE ? ESCAPE '\') LIMIT 2`,
-			collection, part+"%", "%"+part)
+	text = strings.TrimSpace(text)
+	for _, find := range []func() ([]string, error){
+		func() ([]string, error) { return s.byKey(ctx, c, text) },
+		func() ([]string, error) { return s.byLabel(ctx, c, text) },
+		func() ([]string, error) { return s.byPart(ctx, c, text) },
+	} {
+		ids, err := find()
 		if err != nil {
 			return uuid.Nil, file.StoreError(err)
 		}
 		switch len(ids) {
+		case 0:
 		case 1:
 			return uuid.Parse(ids[0])
-		case 2:
-			return uuid.Nil, fmt.Errorf("%w: %q in %s", file.ErrAmbiguous, text, collection)
+		default:
+			return uuid.Nil, fmt.Errorf("%w: %q in %s, such as %s and %s", file.ErrAmbiguous, text, collection, ids[0], ids[1])
 		}
 	}
-	found, err := s.Find(ctx, collection, Ask{Search: text, Limit: query.MaxLimit})
-	if err != nil {
-		return uuid.Nil, err
-	}
-	var fits []Record
-	for _, r := range found.Records {
-		if strings.EqualFold(c.LabelOf(r.Fields), strings.TrimSpace(text)) {
-			fits = append(fits, r)
-		}
-	}
-	switch len(fits) {
-	case 0:
-		return uuid.Nil, fmt.Errorf("%w: nothing in %s has the id or the label %q", file.ErrNoRecord, collection, text)
-	case 1:
-		return fits[0].ID, nil
-	}
-	return uuid.Nil, fmt.Errorf("%w: %q in %s", file.ErrAmbiguous, text, collection)
+	return uuid.Nil, fmt.Errorf("%w: nothing in %s has the id, the key or the label %q", file.ErrNoRecord, collection, text)
 }
+
+// byKey finds at most two records by their key.
+func (s *Shelf) byKey(ctx context.Context, c *definition.Collection, text string) (ids []string, err error) {
+	if c.Key == "" {
+		return nil, nil
+	}
+	err = s.DB.SelectContext(ctx, &ids, fmt.Sprintf(`SELECT id FROM records WHERE collection = '%s' AND %s = ? AND NOT removed LIMIT 2`,
+		c.Definition.Collection, keyText(c.Key)), text)
+	return ids, err
+}
+
+// byLabel finds records by what they are called, and by what stands in for a number that central has not given yet.
+func (s *Shelf) byLabel(ctx context.Context, c *definition.Collection, text string) (ids []string, err error) {
+	found, err := s.Find(ctx, c.Definition.Collection, Ask{Label: text, Limit: 2})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range found.Records {
+		ids = append(ids, r.ID.String())
+	}
+	if len(ids) > 0 || len(c.SeriesFields()) == 0 {
+		return ids, nil
+	}
+	var rows []Stored
+	if err := s.DB.SelectContext(ctx, &rows, `SELECT `+StoredColumns+` FROM records WHERE collection = ? AND revision = 0 AND NOT removed`,
+		c.Definition.Collection); err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		shown, err := row.Record(c)
+		if err != nil {
+			return nil, err
+		}
+		if strings.EqualFold(shown.Label, text) {
+			ids = append(ids, row.ID)
+		}
+	}
+	return ids, nil
+}
+
+// byPart finds at most two records by the beginning or the end of their ids.
+func (s *Shelf) byPart(ctx context.Context, c *definition.Collection, text string) (ids []string, err error) {
+	const least = 4 // characters
+	if len(text) < least {
+		return nil, nil
+	}
+	part := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text))
+	err = s.DB.SelectContext(ctx, &ids, `SELECT id FROM records
+		WHERE collection = ? AND NOT removed AND (id LIKE ? ESCAPE '\' OR id LIKE ? ESCAPE '\') LIMIT 2`, c.Definition.Collection, part+"%", "%"+part)
+	return ids, err
+}
+
+// HolderOf finds another record that has a key, by the key's text; nil when there is none here.
+func (s *Shelf) HolderOf(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, text, than string) (*Record, error) {
+	var row Stored
+	err := tx.GetContext(ctx, &row, fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND %s = ? AND id <> ? AND NOT removed LIMIT 1`,
+		StoredColumns, c.Definition.Collection, keyText(c.Key)), text, than)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	shown, err := row.Record(c)
+	return &shown, err
+}
+
+// keyText is a key as text, as its index has it. Names hold only small letters, digits and _.
+func keyText(field string) string { return fmt.Sprintf(`CAST(fields->>'$.%s' AS TEXT)`, field) }
 
 // WriteStored writes one record.
 func (s *Shelf) WriteStored(ctx context.Context, tx *sqlx.Tx, row Stored) error {
 	return s.Exec(ctx, tx, file.UpsertRecord, row.Collection, row.ID, row.Revision, row.Removed, row.Fields, row.Local,
-		row.Marks, row.UnderRemoved, row.UnderFields, row.Pending, row.Withdrawn, row.Lost,
+		row.Marks, row.UnderRemoved, row.UnderFields, row.UnderBy, row.Pending, row.Withdrawn, row.Lost,
 		row.Author, row.Device, row.EditedAt, row.ReceivedAt, row.ConfirmedAt, row.UsedAt)
 }
 

@@ -3,6 +3,7 @@ package hold
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -41,16 +42,43 @@ func Lay(rules merge.Rules, state merge.State, edit merge.Edit) (merge.State, []
 // Rebuild makes the view of a record anew: what central last said, and the unsent changes laid over it. A record of
 // which nothing is left, or that is withdrawn, is dropped.
 func (s *Shelf) Rebuild(ctx context.Context, tx *sqlx.Tx, row Stored, under merge.State) error {
-	var changes []file.Entry
-	if err := tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
-		row.Collection, row.ID); err != nil {
+	changes, err := unsentOf(ctx, tx, row)
+	if err != nil {
 		return err
 	}
 	if row.Lost != "" && (len(changes) > 0 || row.Withdrawn == 0) {
 		// What central has is not known, and the view says already what the changes say.
-		_, err := tx.ExecContext(ctx, `UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`,
+		_, err = tx.ExecContext(ctx, `UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`,
 			len(changes), row.Withdrawn, row.Collection, row.ID)
 		return err
+	}
+	return s.layOver(ctx, tx, row, under, changes)
+}
+
+// LayOver is [Shelf.Rebuild] for who sees other unsent changes than before: also where what central has is not known.
+func (s *Shelf) LayOver(ctx context.Context, tx *sqlx.Tx, row Stored, under merge.State) error {
+	changes, err := unsentOf(ctx, tx, row)
+	if err != nil {
+		return err
+	}
+	return s.layOver(ctx, tx, row, under, changes)
+}
+
+func unsentOf(ctx context.Context, tx *sqlx.Tx, row Stored) (changes []file.Entry, err error) {
+	err = tx.SelectContext(ctx, &changes, `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+		row.Collection, row.ID)
+	return changes, err
+}
+
+func (s *Shelf) layOver(ctx context.Context, tx *sqlx.Tx, row Stored, under merge.State, changes []file.Entry) error {
+	unheard := changes
+	if row.Lost != "" {
+		// What a restored central has is not known. What it had is, and what is offered to it again is part of that.
+		unheard = slices.DeleteFunc(slices.Clone(changes), func(q file.Entry) bool { return q.Boot == file.AnsweredBefore })
+	}
+	if row.Lost != "" && len(changes) > 0 && len(unheard) == 0 && !under.Exists() {
+		row.Pending = len(changes)
+		return s.WriteStored(ctx, tx, row) // it may be gone from here
 	}
 	c, err := s.Definition(ctx, tx, row.Collection)
 	if err != nil {
@@ -70,12 +98,17 @@ func (s *Shelf) Rebuild(ctx context.Context, tx *sqlx.Tx, row Stored, under merg
 		}
 		row.Marks = string(marks)
 	}
+	if len(changes) == 0 {
+		if err := row.showBy(); err != nil {
+			return err
+		}
+	}
 	row.UnderFields.Valid = len(changes) > 0 && under.Exists()
 	row.UnderFields.String, row.UnderRemoved = "", false
 	if row.UnderFields.Valid {
 		row.UnderFields.String, row.UnderRemoved = string(under.Fields.JSON()), under.Removed
 	}
-	view, _, err := s.Overlay(ctx, tx, c, under, changes)
+	view, _, err := s.Overlay(ctx, tx, c, under, unheard)
 	if err != nil {
 		return err
 	}
@@ -112,12 +145,16 @@ func (s *Shelf) Overlay(ctx context.Context, tx *sqlx.Tx, c *definition.Collecti
 		if err != nil {
 			return under, nil, err
 		}
+		source := change.Source{Incarnation: q.Source(incarnation), Number: ch.Number}
+		if q.Boot == file.AnsweredBefore && under.Marks.Has(source) {
+			continue // a restored central has it, and is only asked again: a counter would show it twice
+		}
 		stamp := offset.Turned(s.Turned(q, offset)).Correct(ch.Stamp, s.Now().Add(offset.By))
 		next, decisions := Lay(
 			c.Rules(),
 			view,
 			merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields), Stamp: stamp,
-				Source: change.Source{Incarnation: q.Source(incarnation), Number: ch.Number}},
+				Source: source, Seen: ch.Seen},
 		)
 		view, met = next, append(met, decisions...)
 	}

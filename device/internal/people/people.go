@@ -2,10 +2,7 @@ package people
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,7 +10,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"golang.org/x/crypto/argon2"
 
 	"homing/core/rights"
 	"homing/device/internal/file"
@@ -56,12 +52,13 @@ func (s *House) People(ctx context.Context) ([]Worker, error) {
 
 // TakePeople stores who may use the device now and what they hold, as central says. Somebody who may no longer use it
 // goes, unless changes of theirs are unsent; if they are signed in, they are signed out.
-func TakePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) error {
+func (s *House) TakePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) error {
 	held, err := json.Marshal(append([]string{}, definitions.Territories...))
 	if err != nil {
 		return err
 	}
-	for name, value := range map[string]string{file.FactHeld: string(held), file.FactSight: definitions.Sight} {
+	for name, value := range map[string]string{file.FactHeld: string(held), file.FactSight: definitions.Sight,
+		file.FactSealTo: file.BytesText(definitions.SealTo)} {
 		if err := file.SetFact(ctx, tx, name, value); err != nil {
 			return err
 		}
@@ -95,11 +92,11 @@ func TakePeople(ctx context.Context, tx *sqlx.Tx, definitions wire.Definitions) 
 	if !still {
 		worker = ""
 	}
-	return Become(ctx, tx, worker)
+	return s.Become(ctx, tx, worker)
 }
 
-// Become makes somebody the one who is signed in; an empty name nobody.
-func Become(ctx context.Context, tx *sqlx.Tx, name string) error {
+// Become makes somebody the one who is signed in; an empty name nobody. What others have not sent is put aside.
+func (s *House) Become(ctx context.Context, tx *sqlx.Tx, name string) error {
 	var who struct {
 		Role        string `db:"role"`
 		Territories string `db:"territories"`
@@ -108,6 +105,17 @@ func Become(ctx context.Context, tx *sqlx.Tx, name string) error {
 		if err := tx.GetContext(ctx, &who, `SELECT role, territories FROM people WHERE name = ?`, name); err != nil {
 			return err
 		}
+		if err := s.switchSource(ctx, tx, name); err != nil {
+			return err
+		}
+	}
+	if before, err := file.Fact(ctx, tx, file.FactWorker); err != nil {
+		return err
+	} else if before != name {
+		s.Hub.Note(tx, file.Changed{Missed: true})
+	}
+	if err := s.PutAside(ctx, tx, name); err != nil {
+		return err
 	}
 	for fact, value := range map[string]string{file.FactWorker: name, file.FactRole: who.Role, file.FactTerritories: who.Territories} {
 		if err := file.SetFact(ctx, tx, fact, value); err != nil {
@@ -145,20 +153,106 @@ func (s *House) SetSecret(ctx context.Context, old, secret string) error {
 	if worker == "" {
 		return file.ErrSignedOut
 	}
-	if err := s.prove(ctx, worker, old); err != nil {
+	was, err := s.prove(ctx, worker, old)
+	if err != nil {
 		return err
 	}
-	_, err = s.DB.ExecContext(ctx, `UPDATE people SET secret = ? WHERE name = ?`, HashSecret(secret), worker)
-	return file.StoreError(err)
+	keys, err := keysOf(ctx, s.DB, worker)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	now := newSecret(secret)
+	if keys, err = relock(keys, was, now); err != nil {
+		return err
+	}
+	return s.Within(ctx, func(tx *sqlx.Tx) error {
+		if err := setKeys(ctx, tx, worker, keys); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE people SET secret = ? WHERE name = ?`, now.stored(), worker)
+		return err
+	})
+}
+
+// Joined gives a worker a PIN or password, in place of one that they may have forgotten, and signs them in. What was put
+// aside under another before stays sealed for the keys of that time.
+func (s *House) Joined(ctx context.Context, tx *sqlx.Tx, name, secret string) error {
+	keys, err := keysOf(ctx, tx, name)
+	if err != nil {
+		return err
+	}
+	now := newSecret(secret)
+	first, err := newKey(now)
+	if err != nil {
+		return err
+	}
+	if err := setKeys(ctx, tx, name, append([]key{first}, keys...)); err != nil {
+		return err
+	}
+	if _, err = tx.ExecContext(ctx, `UPDATE people SET secret = ?, tries = 0, tried_at = NULL WHERE name = ?`, now.stored(),
+		name); err != nil {
+		return err
+	}
+	if err := s.Become(ctx, tx, name); err != nil {
+		return err
+	}
+	return s.takeUp(ctx, tx, name, openAll(keys, now))
+}
+
+// openAll gives the private keys that a secret opens.
+func openAll(locked []key, with secret) (keys keyring) {
+	for _, k := range locked {
+		if private, opened := k.open(with); opened {
+			keys = append(keys, private)
+		}
+	}
+	return keys
 }
 
 // SignIn is [device.Store.SignIn].
 func (s *House) SignIn(ctx context.Context, name, secret string) error {
 	name = strings.ToLower(strings.TrimSpace(name))
-	if err := s.prove(ctx, name, secret); err != nil {
+	with, err := s.prove(ctx, name, secret)
+	if err != nil {
 		return err
 	}
-	return s.Within(ctx, func(tx *sqlx.Tx) error { return Become(ctx, tx, name) })
+	locked, err := keysOf(ctx, s.DB, name)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	keys := openAll(locked, with)
+	return s.change(ctx, func(tx *sqlx.Tx) error {
+		if err := s.MayLeave(ctx, tx, name); err != nil {
+			return err
+		}
+		if err := s.Become(ctx, tx, name); err != nil {
+			return err
+		}
+		return s.takeUp(ctx, tx, name, keys)
+	})
+}
+
+// change lets somebody else use the device. What is put aside by it is no longer in the file as it was.
+func (s *House) change(ctx context.Context, work func(*sqlx.Tx) error) error {
+	unlock, err := s.LockSoon(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := s.Within(ctx, work); err != nil {
+		return err
+	}
+	return s.Overwrite(ctx)
+}
+
+// MayLeave refuses to let whoever is signed in be followed by somebody else while anybody could sign in as them.
+func (s *House) MayLeave(ctx context.Context, r file.Runner, next string) error {
+	var bare []string
+	if err := r.SelectContext(ctx, &bare, `SELECT name FROM people WHERE secret = '' AND name <> ?
+		AND name = (SELECT value FROM facts WHERE name = ?)`, next, file.FactWorker); err != nil || len(bare) == 0 {
+		return file.StoreError(err)
+	}
+	return fmt.Errorf("%s has no PIN or password yet; set one first, so that nobody else can sign in as %[1]s", bare[0])
 }
 
 // SignOut is [device.Store.SignOut].
@@ -171,20 +265,19 @@ func (s *House) SignOut(ctx context.Context) (unsent int, err error) {
 		if !who.SignedIn {
 			continue
 		}
-		if !who.Secret {
-			return 0, fmt.Errorf("%s has no PIN or password yet; set one first, so that nobody else can sign in as %[1]s",
-				who.Name)
+		if err := s.MayLeave(ctx, s.DB, ""); err != nil {
+			return 0, err
 		}
-		return who.Unsent, s.Within(ctx, func(tx *sqlx.Tx) error { return Become(ctx, tx, "") })
+		return who.Unsent, s.change(ctx, func(tx *sqlx.Tx) error { return s.Become(ctx, tx, "") })
 	}
 	return 0, file.ErrSignedOut
 }
 
 // prove checks a worker's PIN or password. After a few wrong tries each further one has to wait, longer every time;
 // the tries are counted in the store, so that opening it anew does not help.
-func (s *House) prove(ctx context.Context, name, secret string) error {
+func (s *House) prove(ctx context.Context, name, text string) (with secret, err error) {
 	var right bool
-	err := s.Within(ctx, func(tx *sqlx.Tx) error {
+	err = s.Within(ctx, func(tx *sqlx.Tx) error {
 		var row struct {
 			Secret string  `db:"secret"`
 			Place  int     `db:"place"`
@@ -218,7 +311,7 @@ func (s *House) prove(ctx context.Context, name, secret string) error {
 				return fmt.Errorf("%w: %d in a row; wait %s", file.ErrSlowDown, row.Tries, left.Round(time.Second))
 			}
 		}
-		if right = matches(row.Secret, secret); right {
+		if with, right = recognise(row.Secret, text); right {
 			_, err = tx.ExecContext(ctx, `UPDATE people SET tries = 0, tried_at = NULL WHERE name = ?`, name)
 		} else {
 			_, err = tx.ExecContext(ctx, `UPDATE people SET tries = tries + 1, tried_at = ? WHERE name = ?`, file.TimeText(now), name)
@@ -226,29 +319,7 @@ func (s *House) prove(ctx context.Context, name, secret string) error {
 		return err // the count of tries is kept even when this one was wrong
 	})
 	if err == nil && !right {
-		return file.ErrSecret
+		err = file.ErrSecret
 	}
-	return err
-}
-
-// HashSecret is argon2id with the cost of a store's passphrase, and a salt of its own.
-func HashSecret(secret string) string {
-	salt := make([]byte, file.SealSalt)
-	rand.Read(salt)
-	return hex.EncodeToString(salt) + " " + hex.EncodeToString(argon2.IDKey([]byte(secret), salt, file.SealTime, file.SealMemory,
-		file.SealThreads, file.SealKey))
-}
-
-func matches(hash, secret string) bool {
-	saltText, keyText, _ := strings.Cut(hash, " ")
-	salt, err := hex.DecodeString(saltText)
-	if err != nil {
-		return false
-	}
-	key, err := hex.DecodeString(keyText)
-	if err != nil {
-		return false
-	}
-	return subtle.ConstantTimeCompare(key, argon2.IDKey([]byte(secret), salt, file.SealTime, file.SealMemory, file.SealThreads,
-		file.SealKey)) == 1
+	return with, err
 }

@@ -19,13 +19,14 @@ import (
 
 // mendable says whether an edit of a record mends what is unsent of it: central has refused something, or what was
 // refused is about to go again as a group. All must be by the same author, since changes of others are sealed for
-// them, and none may be on its way, since central may have taken it already.
+// them, and none may be on its way, since central may have taken it already. So may another store have sent what was mended
+// under an earlier source, where this one is a copy.
 func mendable(ctx context.Context, tx *sqlx.Tx, row hold.Stored, author string) (bool, error) {
 	var is bool
 	err := tx.GetContext(
 		ctx,
 		&is,
-		`SELECT coalesce(sum(state = ? OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
+		`SELECT coalesce(sum(state = ? OR mended AND origin = '') > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0)
 		FROM outbox WHERE collection = ? AND record = ?`,
 		file.IsRefused,
 		author,
@@ -215,6 +216,9 @@ func (s *Desk) mendTogether(ctx context.Context, tx *sqlx.Tx, row hold.Stored, k
 				other.Collection,
 			)
 		}
+		if other, err = hold.LoadStored(ctx, tx, other.Collection, other.ID); err != nil { // it may have been mended with it
+			return row, err
+		}
 		if _, err := s.again(ctx, tx, other, known); err != nil {
 			return row, err
 		}
@@ -258,7 +262,7 @@ func (s *Desk) refused(ctx context.Context, tx *sqlx.Tx, number int64) (hold.Sto
 	}
 	switch {
 	case len(queue) == 0:
-		return hold.Stored{}, nil, fmt.Errorf("%w: %d; homing local review lists yours", file.ErrNoChange, number)
+		return hold.Stored{}, nil, fmt.Errorf("%w: %d", file.ErrNoChange, number)
 	case !queue[0].State.Answered():
 		return hold.Stored{}, nil, fmt.Errorf("%w: change %d has not been refused; it goes with the next exchange",
 			file.ErrNotAllowed, number)

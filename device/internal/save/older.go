@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
 	"homing/core/change"
@@ -85,6 +86,11 @@ func (s *Desk) meeting(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 	last, err := LastNumber(ctx, tx)
 	if err != nil {
 		return merge.Outcome{}, err
+	}
+	for _, q := range changes {
+		if source, err := uuid.Parse(q.Origin); err == nil {
+			edit.Seen = append(edit.Seen, change.Source{Incarnation: source, Number: q.Number})
+		}
 	}
 	edit.Source.Number, edit.Stamp = last+1, clock.At(s.Now().Add(offset.By))
 	out, err := merge.Merge(c.Rules(), view, edit)

@@ -1,6 +1,7 @@
 package save
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -165,6 +166,9 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 			return row, fmt.Errorf("%w: record %s", file.ErrDamaged, id)
 		}
 	}
+	if kind == change.Add {
+		c.StartWith(w.set, w.cleared)
+	}
 	w.set, w.cleared, err = takeLocal(&row, c, w.set, w.cleared)
 	if err != nil {
 		return row, err
@@ -187,6 +191,9 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 		if wrong := c.NewlyWrong(before, whole); len(wrong) > 0 {
 			return row, &file.InvalidError{Collection: collection, Reasons: wrong}
 		}
+		if err := s.keyFree(ctx, tx, c, row.ID, delta); err != nil {
+			return row, err
+		}
 		if err := s.Linked(ctx, tx, c, delta); err != nil {
 			return row, err
 		}
@@ -200,6 +207,23 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 		return row, err
 	}
 	return row, s.WriteStored(ctx, tx, row) // local values only
+}
+
+// keyFree warns of a key that another record has here, where keys are unique. Central has the last word: it knows of
+// records that this device does not have.
+func (s *Desk) keyFree(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string, delta record.Delta) error {
+	text := definition.Plain(delta[c.Key].To)
+	if !c.Unique || len(delta[c.Key].To) == 0 || text == "" {
+		return nil
+	}
+	holder, err := s.HolderOf(ctx, tx, c, text, id)
+	if err != nil || holder == nil {
+		return err
+	}
+	field, _ := c.Field(c.Key)
+	return &file.InvalidError{Collection: c.Definition.Collection, Reasons: []change.Reason{{Field: c.Key, Code: change.CodeKeyTaken,
+		Message: fmt.Sprintf("%s (%s) has the %s %s already; take another, or work on that record instead", holder.Label, holder.ID,
+			cmp.Or(field.Title, field.Name), text)}}}
 }
 
 // takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is
@@ -352,12 +376,21 @@ func (s *Desk) Put(ctx context.Context, tx *sqlx.Tx, row hold.Stored, base int64
 	if err != nil {
 		return row, err
 	}
+	seen, err := seenOf(ctx, tx, row)
+	if err != nil {
+		return row, err
+	}
 	if err := s.Exec(ctx, tx, file.InsertChange, row.Collection, row.ID, kind, base, string(text), stamp.String(),
-		file.TimeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost); err != nil {
+		file.TimeText(now), author, boot, stamp.Millis-since.Milliseconds(), row.Lost, seen); err != nil {
 		return row, err
 	}
 	if row.Pending == 0 && row.Revision > 0 {
 		row.UnderFields.String, row.UnderFields.Valid, row.UnderRemoved = row.Fields, true, row.Removed
+		if row.UnderBy == "" { // otherwise it is kept from before what is being mended
+			if err := row.KeepBy(row.Author, row.Device, row.EditedAt); err != nil {
+				return row, err
+			}
+		}
 	}
 	row.Pending++
 	row.Removed = kind == change.Remove
@@ -370,6 +403,28 @@ func (s *Desk) Put(ctx context.Context, tx *sqlx.Tx, row hold.Stored, base int64
 		return row, err
 	}
 	return row, s.WriteStored(ctx, tx, row)
+}
+
+// seenOf are the unsent changes of a record that its author sees and that an earlier incarnation of the store numbered.
+// Those under the present one count as seen anyway.
+func seenOf(ctx context.Context, tx *sqlx.Tx, row hold.Stored) (string, error) {
+	if row.Pending == 0 {
+		return "[]", nil
+	}
+	var rows []struct {
+		Origin uuid.UUID
+		Number int64
+	}
+	if err := tx.SelectContext(ctx, &rows, `SELECT origin, number FROM outbox WHERE collection = ? AND record = ? AND origin <> ''
+		ORDER BY number DESC LIMIT ?`, row.Collection, row.ID, change.MaxSeen); err != nil || len(rows) == 0 {
+		return "[]", err
+	}
+	all := make([]change.Source, len(rows))
+	for n, one := range rows {
+		all[n] = change.Source{Incarnation: one.Origin, Number: one.Number}
+	}
+	text, err := json.Marshal(all)
+	return string(text), err
 }
 
 // nextStamp never goes backwards, whatever the device's clock does.

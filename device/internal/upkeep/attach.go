@@ -15,6 +15,7 @@ import (
 	"homing/device/internal/exchange"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
+	"homing/device/internal/people"
 	"homing/link"
 	"homing/wire"
 )
@@ -86,21 +87,22 @@ func (s *Keeper) Attach(ctx context.Context, central, code, name string, discard
 	if same {
 		ask.Former = known[file.FactFormer]
 	}
+	if !same || discard {
+		if err := s.othersUnsent(ctx); err != nil {
+			return backup, err
+		}
+	}
 	var got wire.Enrolled
 	if _, err := l.Call(ctx, http.MethodPost, "/v1/enrolments", nil, ask, &got); err != nil {
 		return "", err
 	}
 	return backup, s.Within(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"outbox", "travelled"} {
-			if _, err := tx.ExecContext(ctx, `UPDATE `+table+` SET origin = ? WHERE origin = ''`,
-				known[file.FactIncarnation]); err != nil {
-				return err
-			}
+		if err := people.NewIncarnation(ctx, tx, ask.Incarnation.String(), known[file.FactIncarnation]); err != nil {
+			return err
 		}
 		now := map[string]string{file.FactCentral: l.Base(), file.FactDevice: got.Device.String(), file.FactName: name,
 			file.FactToken: got.Token, file.FactFormer: "", file.FactWorker: got.Worker, file.FactRole: got.Role,
-			file.FactOpen: strconv.FormatBool(code == ""), file.FactIncarnation: ask.Incarnation.String(), file.FactAnswered: "",
-			file.FactCopied: "", file.FactRenewed: ""}
+			file.FactOpen: strconv.FormatBool(code == ""), file.FactSealTo: file.BytesText(got.SealTo), file.FactSourceOf: got.Worker, file.FactRenewed: ""}
 		if !same {
 			now[file.FactGeneration] = got.Generation.String()
 		}
@@ -120,7 +122,7 @@ func (s *Keeper) Attach(ctx context.Context, central, code, name string, discard
 			now[file.FactStamp] = known[file.FactStamp]
 			return s.offerAll(ctx, tx, now)
 		}
-		return nil
+		return s.PutAside(ctx, tx, got.Worker)
 	})
 }
 

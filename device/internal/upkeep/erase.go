@@ -3,6 +3,7 @@ package upkeep
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 
@@ -16,6 +17,12 @@ func (s *Keeper) Erase(ctx context.Context, discard bool, backup string) error {
 		return err
 	}
 	defer unlock()
+	if err := s.closedToAll(ctx); err != nil {
+		return err
+	}
+	if err := s.othersUnsent(ctx); err != nil {
+		return err
+	}
 	var unsent int
 	if err := s.DB.GetContext(ctx, &unsent, `SELECT count(*) FROM outbox`); err != nil {
 		return file.StoreError(err)
@@ -29,7 +36,7 @@ func (s *Keeper) Erase(ctx context.Context, discard bool, backup string) error {
 		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", file.ErrUnsent,
 			unsent)
 	case unsent > 0:
-		if err := s.Backup(ctx, backup); err != nil {
+		if err := s.File.Backup(ctx, backup); err != nil {
 			return err
 		}
 	}
@@ -42,6 +49,42 @@ func (s *Keeper) Erase(ctx context.Context, discard bool, backup string) error {
 		}
 	}
 	return nil
+}
+
+// othersUnsent refuses what would give up changes of somebody who is not signed in.
+func (s *Keeper) othersUnsent(ctx context.Context) error {
+	var rows []struct {
+		Author string
+		Count  int
+	}
+	if err := s.DB.SelectContext(ctx, &rows, `SELECT author, count(*) AS count FROM outbox
+		WHERE kept IS NOT NULL AND author <> (SELECT coalesce((SELECT value FROM facts WHERE name = ?), '')) GROUP BY author ORDER BY author`,
+		file.FactWorker); err != nil || len(rows) == 0 {
+		return file.StoreError(err)
+	}
+	whose := make([]string, len(rows))
+	for n, row := range rows {
+		whose[n] = fmt.Sprintf("%d of %s", row.Count, row.Author)
+	}
+	return fmt.Errorf("%w: %s; an exchange delivers them, or who made them signs in and sees to what was refused", file.ErrUnsent,
+		strings.Join(whose, ", "))
+}
+
+// closedToAll says that nobody is signed in, where somebody could be.
+func (s *Keeper) closedToAll(ctx context.Context) error {
+	all, err := s.People(ctx)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	return s.Closed(ctx)
+}
+
+// Backup is [device.Store.Backup].
+func (s *Keeper) Backup(ctx context.Context, path string) error {
+	if err := s.closedToAll(ctx); err != nil {
+		return err
+	}
+	return s.File.Backup(ctx, path)
 }
 
 // LoadAnew is [device.Store.LoadAnew].

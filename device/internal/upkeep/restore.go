@@ -10,8 +10,9 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"homing/device/internal/exchange"
 	"homing/device/internal/file"
+	"homing/device/internal/hold"
+	"homing/device/internal/people"
 )
 
 // Restore makes a store of a backup, in a file that is not there yet. The store gets a new incarnation, so that it
@@ -71,6 +72,18 @@ func renewIncarnation(ctx context.Context, s *file.File) error {
 		if token == "" {
 			return file.ErrNotEnrolled
 		}
-		return exchange.NewIncarnation(ctx, tx, s.NewID().String(), old.String())
+		if err := people.NewIncarnation(ctx, tx, s.NewID().String(), old.String()); err != nil {
+			return err
+		}
+		// Whoever restores a backup need not be who was signed in when it was made.
+		var shared bool
+		if err := tx.GetContext(ctx, &shared, `SELECT count(*) > 1 AND min(secret <> '') FROM people`); err != nil || !shared {
+			return err
+		}
+		shelf, err := hold.New(ctx, s)
+		if err != nil {
+			return err
+		}
+		return people.New(shelf).Become(ctx, tx, "")
 	})
 }

@@ -2,6 +2,7 @@
 package intake
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"encoding/json"
@@ -15,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -43,6 +45,12 @@ A row whose key a record has already updates that record, so importing a file ag
 any is loaded. If some are wrong, nothing is loaded and they are listed; with --rejects FILE the good rows go in, and the wrong
 ones go to a CSV file with their reasons, to be mended and imported again.
 
+Without a key each row adds a record: rows that are all there already, by what they say, are not added a second time unless you say
+--add-again. How many records would change is said before anything does.
+
+Numbers and dates are read as people write them (0,5; 1.000,50; 12%; 01.02.2025; yes, ja), by what the file shows; --decimal and --dates say
+otherwise. Two columns of latitude and longitude become one place.
+
 A column that refers to records of another collection may hold their ids or their keys. A column homing_id, as exports have it, names
 the record outright.
 
@@ -56,13 +64,18 @@ EXAMPLES
    homing import postgres://reader@127.0.0.1:5432/works --table sites --table visits`,
 		Flags: office.CentralFlags(terminal.JSON,
 			&cli.StringFlag{Name: "collection", Usage: "`NAME` of the collection; the file's name when left out"},
-			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart; the definition's when left out"},
+			&cli.StringFlag{Name: "key", Usage: "the `FIELD` that tells records apart, or several together, such as site,date; the definition's when left out"},
+			&cli.BoolFlag{Name: "add-again", Usage: "without a key: add rows though records that say the same are there"},
+			&cli.StringFlag{Name: "decimal", Usage: "what stands before decimals in texts: `point` or comma; told by the file when left out"},
+			&cli.StringFlag{Name: "dates", Usage: "the `ORDER` of dates such as 1/2/2025: dmy or mdy; told by the file when left out"},
+			&cli.StringFlag{Name: "zone", Usage: "of a workbook: the `ZONE` that its times are of, such as Europe/Zurich", Value: "UTC"},
+			&cli.BoolFlag{Name: "keep-totals", Usage: "take a last row that looks like totals for a record"},
 			&cli.StringSliceFlag{Name: "table", Usage: "of a database: a `TABLE` or SCHEMA.TABLE; may be given several " +
 				"times; all of the schema public when left out"},
 			&cli.StringFlag{Name: "sheet", Usage: "the `SHEET` of a workbook; the first when left out"},
 			&cli.StringFlag{Name: "encoding", Usage: "of a CSV file: utf-8 or windows-1252", Value: "utf-8"},
 			&cli.StringFlag{Name: "rejects", Usage: "load the good rows and write the wrong ones to this `FILE`"},
-			&cli.StringFlag{Name: "propose", Usage: "write the proposed definition to this `FILE` and do no more"},
+			&cli.StringFlag{Name: "propose", Usage: "write the proposed definition to this `FILE` and do no more; of several tables, one file each into a folder of that name"},
 			&cli.BoolFlag{Name: "yes", Usage: "define and load without asking"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := terminal.Arguments(c, "FILE")
@@ -78,8 +91,19 @@ EXAMPLES
 }
 
 func importFile(ctx context.Context, c *cli.Command, path string) error {
-	options := sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding")}
-	i := &importing{command: c, path: path, collection: c.String("collection"),
+	options := sheet.Options{Sheet: c.String("sheet"), Encoding: c.String("encoding"), Totals: c.Bool("keep-totals")}
+	var err error
+	if options.Zone, err = time.LoadLocation(c.String("zone")); err != nil {
+		return terminal.Usage(fmt.Errorf("the zone %q is not known; take one such as UTC or Europe/Zurich", c.String("zone")))
+	}
+	figures := propose.Figures{Decimal: c.String("decimal"), Dates: c.String("dates")}
+	if !slices.Contains([]string{"", propose.Point, propose.Comma}, figures.Decimal) {
+		return terminal.Usage(fmt.Errorf("--decimal is point or comma, not %q", figures.Decimal))
+	}
+	if !slices.Contains([]string{"", propose.DMY, propose.MDY}, figures.Dates) {
+		return terminal.Usage(fmt.Errorf("--dates is dmy or mdy, not %q", figures.Dates))
+	}
+	i := &importing{command: c, path: path, collection: c.String("collection"), figures: figures,
 		open: func() (sheet.Reader, error) { return sheet.Open(path, options) }}
 	if i.collection == "" {
 		i.collection = propose.FieldName(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)))
@@ -98,12 +122,19 @@ type importing struct {
 	collection string
 	call       office.Caller
 	target     *definition.Collection
-	fresh      bool // the collection is still to be defined
-	key        string
+	fresh      bool   // the collection is still to be defined
+	key        string // the field that tells records apart, or several, separated by commas
+	figures    propose.Figures
 	fields     map[string]definition.Field // by heading
-	named      bool                        // a column holds the records' ids
+	place      placed
+	named      bool // a column holds the records' ids
 	total      int
+	mended     []string // by whoever reads the file
+	said       []string // of how texts are read
 }
+
+// placed is a place that two columns hold.
+type placed struct{ latitude, longitude, field string }
 
 // imported is what a run did.
 type imported struct {
@@ -113,6 +144,7 @@ type imported struct {
 	Updated    int        `json:"updated"`
 	Unchanged  int        `json:"unchanged"`
 	Wrong      int        `json:"wrong"`
+	Notes      []string   `json:"notes,omitempty"`
 	List       []wrongRow `json:"list,omitempty"`
 }
 
@@ -143,10 +175,14 @@ func (i *importing) run(ctx context.Context) error {
 		return terminal.Coded(err, terminal.ExitRefused)
 	}
 	if to := i.command.String("propose"); to != "" {
-		return i.writeProposal(table, to)
+		return i.writeProposal(ctx, table, to)
 	}
 	if err := i.findTarget(ctx, table); err != nil {
 		return err
+	}
+	if !i.fresh {
+		i.settle(table)
+		i.tellNotes()
 	}
 	if err := i.match(table); err != nil {
 		return terminal.Coded(err, terminal.ExitRefused)
@@ -157,6 +193,11 @@ func (i *importing) run(ctx context.Context) error {
 	}
 	if result.Wrong > 0 && i.command.String("rejects") == "" {
 		return i.refuse(result)
+	}
+	if !i.fresh {
+		if err := i.foresee(ctx); err != nil {
+			return err
+		}
 	}
 	if i.fresh {
 		if err := i.call.Send(ctx, http.MethodPut, "/v1/definitions",
@@ -176,7 +217,10 @@ func (i *importing) each(take func(sheet.Row) error) (err error) {
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, reader.Close()) }()
+	defer func() {
+		i.mended = reader.Notes()
+		err = errors.Join(err, reader.Close())
+	}()
 	for {
 		row, err := reader.Next()
 		if errors.Is(err, io.EOF) {
@@ -202,10 +246,7 @@ func (i *importing) look() (*propose.Table, error) {
 		return nil, err
 	}
 	own := func(name string) bool { return name == sheet.IDColumn || name == rejectReason } // what an export or a rejects file adds
-	table, err := propose.NewTable(slices.DeleteFunc(slices.Clone(headers), own))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", i.path, err)
-	}
+	table := propose.NewTable(slices.DeleteFunc(slices.Clone(headers), own))
 	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
 	defer line.Done()
 	err = i.each(func(row sheet.Row) error {
@@ -215,9 +256,7 @@ func (i *importing) look() (*propose.Table, error) {
 		_, named := row.Cells[sheet.IDColumn]
 		i.named = i.named || named
 		maps.DeleteFunc(row.Cells, func(name string, _ propose.Value) bool { return own(name) })
-		if err := table.Add(row.Cells); err != nil {
-			return fmt.Errorf("%s: row %d: %w", i.path, row.Number, err)
-		}
+		table.Add(row.Cells, slices.DeleteFunc(row.Names, own)...)
 		return nil
 	})
 	if err == nil && i.total == 0 {
@@ -226,21 +265,106 @@ func (i *importing) look() (*propose.Table, error) {
 	return table, err
 }
 
-func (i *importing) proposal(table *propose.Table) (definition.Definition, error) {
-	d, err := table.Definition(i.collection)
-	if err == nil && i.command.String("key") != "" {
-		d.Key = i.command.String("key")
-		if _, known := d.Field(d.Key); !known {
-			err = fmt.Errorf("the key %q is no column; there are %s", d.Key, strings.Join(terminal.FieldNames(d), ", "))
+// settle decides how texts are to be read. What homing has exported is read as it was written.
+func (i *importing) settle(table *propose.Table) {
+	if i.named {
+		return
+	}
+	var matters func(string) bool
+	if i.target != nil && !i.fresh {
+		matters = func(header string) bool {
+			field, known := i.fieldOf(header, propose.FieldName(header))
+			shape := field.Shape()
+			return !known || shape.IsNumber() || shape.Format == "date"
 		}
 	}
-	return d, err
+	var said []string
+	i.figures, said = table.Settle(i.figures, matters)
+	i.said = append(i.said, said...)
 }
 
-func (i *importing) writeProposal(table *propose.Table, to string) error {
-	d, err := i.proposal(table)
+// tellNotes says what was mended, or read in one of several ways; all at once, before anything is done.
+func (i *importing) tellNotes() {
+	for _, note := range append(slices.Clone(i.mended), i.said...) {
+		fmt.Fprintf(i.command.Root().ErrWriter, "%s: %s\n", filepath.Base(i.path), note)
+	}
+}
+
+// proposal is a definition for the table, and why it has the key that it has, or what it means that it has none.
+func (i *importing) proposal(ctx context.Context, table *propose.Table, others []definition.Definition) (d definition.Definition, about string,
+	err error) {
+	i.settle(table)
+	if d, err = table.Definition(i.collection); err != nil {
+		return d, "", err
+	}
+	keys := strings.Split(i.command.String("key"), ",")
+	for _, key := range keys {
+		if _, known := d.Field(key); key != "" && !known {
+			return d, "", fmt.Errorf("the key %q is no column; there are %s", key, strings.Join(terminal.FieldNames(d), ", "))
+		}
+	}
+	_, why := table.Key()
+	field, referred, err := i.referred(ctx, table, others)
+	if err != nil {
+		return d, "", err
+	}
+	if field != "" {
+		d.Key, why = field, referred
+	}
+	switch {
+	case len(keys) > 1:
+		d.Key, about = "", fmt.Sprintf("Records are told apart by %s together. A definition names one field as its key, so say --key %[1]s with each import.",
+			i.command.String("key"))
+	case keys[0] != "":
+		d.Key = keys[0]
+	case d.Key != "":
+		about = fmt.Sprintf("The key is %s: %s.\nA row of the next import with the same %[1]s changes that record. Say --key FIELD for another.", d.Key, why)
+	default:
+		about = "No column looks like a key, so each row adds a record, and the next file adds its rows to those that are there.\nSay --key FIELD, or --key " +
+			"FIELD,FIELD where several tell the records apart together."
+	}
+	return d, about, nil
+}
+
+// referred is the column whose values stand in a field of another collection that is called like this one.
+func (i *importing) referred(ctx context.Context, table *propose.Table, others []definition.Definition) (field, why string, err error) {
+	for _, other := range others {
+		for _, from := range other.Fields {
+			kind := from.Shape().Type
+			if from.Reference != "" || kind != "string" && kind != "integer" || !calledLike(from.Name, definition.Definition{Collection: i.collection,
+				Key: "key"}) {
+				continue
+			}
+			var listing finding.Listing
+			if err := i.call.Get(ctx, office.RecordsPath(other.Collection)+"?limit=200", &listing); err != nil {
+				return "", "", err
+			}
+			var values []string
+			for _, r := range listing.Records {
+				var fields record.Fields
+				if err := json.Unmarshal(r.Fields, &fields); err != nil {
+					return "", "", err
+				}
+				if value := fields[from.Name]; value != nil {
+					values = append(values, definition.Plain(value))
+				}
+			}
+			if field, why = table.Referred(other.Collection, values); field != "" {
+				return field, why, nil
+			}
+		}
+	}
+	return "", "", nil
+}
+
+func (i *importing) writeProposal(ctx context.Context, table *propose.Table, to string) error {
+	d, about, err := i.proposal(ctx, table, nil)
 	if err != nil {
 		return terminal.Coded(err, terminal.ExitRefused)
+	}
+	i.tellNotes()
+	if about != "" {
+		fmt.Fprintln(i.command.Root().ErrWriter, about)
 	}
 	if err := os.WriteFile(to, definition.WriteSource(d), 0o644); err != nil {
 		return err
@@ -263,7 +387,7 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 			return err
 		}
 	}
-	d, err := i.proposal(table)
+	d, about, err := i.proposal(ctx, table, all.Definitions)
 	if err != nil {
 		return terminal.Coded(err, terminal.ExitRefused)
 	}
@@ -276,6 +400,10 @@ func (i *importing) findTarget(ctx context.Context, table *propose.Table) error 
 	out := i.command.Root().ErrWriter
 	fmt.Fprintf(out, "%s is not defined yet. Proposed from %s:\n\n%s\n", i.collection, terminal.Count(i.total, "row"),
 		definition.WriteSource(d))
+	i.tellNotes()
+	if about != "" {
+		fmt.Fprintln(out, about)
+	}
 	if !i.command.Bool("yes") {
 		if err := agree(out); err != nil {
 			return err
@@ -338,7 +466,7 @@ func (i *importing) proposeReferences(ctx context.Context, table *propose.Table,
 func calledLike(name string, target definition.Definition) bool {
 	for _, one := range []string{target.Collection, strings.TrimSuffix(target.Collection, "s"),
 		strings.TrimSuffix(target.Collection, "es")} {
-		if slices.Contains([]string{one, one + "_" + target.Key, one + "_id", one + "_no", one + "_number"}, name) {
+		if slices.Contains([]string{one, one + "_" + target.Key, one + "_id", one + "_no", one + "_number", one + "_code"}, name) {
 			return true
 		}
 	}
@@ -348,16 +476,17 @@ func calledLike(name string, target definition.Definition) bool {
 // match finds the field of each column, by its name or its title.
 func (i *importing) match(table *propose.Table) error {
 	i.fields = map[string]definition.Field{}
+	latitude, longitude := table.PlaceColumns()
 	for _, column := range table.Columns {
-		field, known := i.target.Field(column.Field)
-		for _, other := range i.target.Fields {
-			if !known && strings.EqualFold(other.Title, column.Header) {
-				field, known = other, true
+		if column.Header == latitude || column.Header == longitude {
+			if _, own := i.target.Field(column.Field); !own {
+				if field, known := placeOf(i.target.Definition); known {
+					i.place = placed{latitude, longitude, field.Name}
+					continue
+				}
 			}
 		}
-		if !known && column.Header == sheet.GeometryField {
-			field, known = placeOf(i.target.Definition)
-		}
+		field, known := i.fieldOf(column.Header, column.Field)
 		if !known {
 			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection,
 				strings.Join(terminal.FieldNames(i.target.Definition), ", "))
@@ -372,12 +501,32 @@ func (i *importing) match(table *propose.Table) error {
 		i.key = "" // each row says which record it is
 		return nil
 	}
-	for _, field := range i.fields {
-		if field.Name == i.key {
-			return nil
+	for _, key := range strings.Split(i.key, ",") {
+		is := false
+		for _, field := range i.fields {
+			is = is || field.Name == key
+		}
+		if !is {
+			return fmt.Errorf("%s: there is no column for the key %s", i.path, key)
 		}
 	}
-	return fmt.Errorf("%s: there is no column for the key %s", i.path, i.key)
+	return nil
+}
+
+// fieldOf finds the field of a column: by the name that the heading becomes, or by its title.
+func (i *importing) fieldOf(header, name string) (definition.Field, bool) {
+	if field, known := i.target.Field(name); known {
+		return field, true
+	}
+	for _, other := range i.target.Fields {
+		if strings.EqualFold(other.Title, header) {
+			return other, true
+		}
+	}
+	if header == sheet.GeometryField {
+		return placeOf(i.target.Definition)
+	}
+	return definition.Field{}, false
 }
 
 // placeOf is the first field that holds a place: where the geometry of a feature goes.
@@ -396,11 +545,14 @@ func placeOf(d definition.Definition) (definition.Field, bool) {
 func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
 	values := map[string]json.RawMessage{}
 	for header, field := range i.fields {
-		if value := propose.Convert(field, row.Cells[header]); value != nil {
+		if value := i.figures.Convert(field, row.Cells[header]); value != nil {
 			values[field.Name] = value
 		} else {
 			values[field.Name] = json.RawMessage("null")
 		}
+	}
+	if i.place.field != "" {
+		values[i.place.field] = i.placeOf(row)
 	}
 	for name := range values { // what is worked out, or filled in by central, is not for a file to say
 		field, _ := i.target.Field(name)
@@ -409,19 +561,34 @@ func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
 		}
 	}
 	if id := row.Cells[sheet.IDColumn]; !id.Empty() {
-		values[changes.RowID] = propose.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
+		values[changes.RowID] = i.figures.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
 	}
 	return values
+}
+
+// placeOf makes a place of the two columns that hold it.
+func (i *importing) placeOf(row sheet.Row) json.RawMessage {
+	latitude, longitude := strings.TrimSpace(row.Cells[i.place.latitude].Text), strings.TrimSpace(row.Cells[i.place.longitude].Text)
+	if latitude == "" && longitude == "" {
+		return json.RawMessage("null")
+	}
+	north, is := i.figures.Number(latitude)
+	east, too := i.figures.Number(longitude)
+	if is && too {
+		return propose.Place(north, east)
+	}
+	text, _ := json.Marshal(latitude + ", " + longitude) // the check says what is wrong with it
+	return text
 }
 
 // wrongWith says what is wrong with a row; seen are the keys of the rows before it.
 func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error) {
 	values := i.values(row)
-	unique, column := values[i.key], i.key
+	unique, column := keyOf(values, i.key), i.key
 	if i.key == "" {
-		unique, column = values[changes.RowID], changes.RowID
+		unique, column = keyOf(values, changes.RowID), changes.RowID
 	}
-	if key := definition.Plain(unique); key != "" && key != "null" {
+	if key := unique; key != "" {
 		first, err := seen.note(key, row.Number)
 		if err != nil {
 			return nil, err
@@ -432,7 +599,8 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 	}
 	delete(values, changes.RowID)
 	fields := record.Fields{}
-	for name, raw := range values {
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		raw := values[name]
 		value, err := record.CanonicalField(name, raw)
 		if err != nil {
 			return []wrongRow{{row.Number, name, terminal.Shorten(string(raw), 40), err.Error()}}, nil
@@ -450,6 +618,19 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 		all = append(all, wrongRow{row.Number, reason.Field, terminal.Shorten(terminal.Plain(fields[name]), 40), reason.Message})
 	}
 	return all, nil
+}
+
+// keyOf is the key of a row as people read it; empty where a part of it is missing.
+func keyOf(values map[string]json.RawMessage, key string) string {
+	var parts []string
+	for _, name := range strings.Split(key, ",") {
+		text := definition.Plain(values[name])
+		if text == "" || string(values[name]) == "null" {
+			return ""
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, ", ")
 }
 
 // anyID stands in for the id of a record that central is to find.
@@ -486,6 +667,84 @@ func (i *importing) check() (imported, error) {
 	return result, errors.Join(err, seen.close())
 }
 
+// foresee asks central what would become of the rows, says how many records would change, and asks before that is done.
+func (i *importing) foresee(ctx context.Context) error {
+	counts := map[string]int{}
+	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
+	done := 0
+	all := func(sheet.Row) (bool, error) { return true, nil } // central says what is wrong with a wrong one
+	err := i.inParts(all, func(_ []sheet.Row, rows []map[string]json.RawMessage) error {
+		var outcomes []changes.Row
+		if err := i.call.Send(ctx, http.MethodPut, "/v1/rows/"+url.PathEscape(i.collection), map[string]any{"key": i.key, "rows": rows,
+			"preview": true}, &outcomes); err != nil {
+			return err
+		}
+		for _, one := range outcomes {
+			counts[one.Outcome]++
+		}
+		done += len(rows)
+		line.Show(fmt.Sprintf("comparing %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
+		return nil
+	})
+	line.Done()
+	if err != nil {
+		return err
+	}
+	out := i.command.Root().ErrWriter
+	if there := counts[changes.RowThere]; there > 0 && !i.command.Bool("add-again") {
+		return terminal.Coded(fmt.Errorf("nothing was changed: %s of %d say just what records of %s say that are there already. Name what tells "+
+			"them apart with --key FIELD or --key FIELD,FIELD, or say --add-again to add them once more", terminal.Count(there, "row"), i.total,
+			i.collection), terminal.ExitRefused)
+	}
+	if counts[changes.RowUpdated] == 0 {
+		return nil
+	}
+	fmt.Fprintf(out, "%s: %s would change, found by %s; %d added, %d left as they are.\n", i.collection,
+		terminal.Count(counts[changes.RowUpdated], "record"), cmp.Or(i.key, changes.RowID), counts[changes.RowAdded]+counts[changes.RowThere],
+		counts[changes.RowUnchanged])
+	if i.command.Bool("yes") || !terminal.OnTerminal(os.Stdin) {
+		return nil
+	}
+	if yes, err := terminal.Ask(out, os.Stdin, "Go on? [y/N] "); err != nil || !yes {
+		return terminal.Coded(errors.New("nothing was changed"), terminal.ExitRefused)
+	}
+	return nil
+}
+
+// inParts gives the rows that are kept, in parts that are small enough to be sent. None is given after an error.
+func (i *importing) inParts(keep func(row sheet.Row) (bool, error),
+	take func(part []sheet.Row, rows []map[string]json.RawMessage) error) error {
+	var part []sheet.Row
+	var rows []map[string]json.RawMessage
+	size := 0
+	send := func() error {
+		if len(rows) == 0 {
+			return nil
+		}
+		err := take(part, rows)
+		part, rows, size = part[:0], nil, 0
+		return err
+	}
+	err := i.each(func(row sheet.Row) error {
+		if kept, err := keep(row); err != nil || !kept {
+			return err
+		}
+		values := i.values(row)
+		for name, value := range values {
+			size += len(name) + len(value)
+		}
+		part, rows = append(part, row), append(rows, values)
+		if len(rows) >= RowsAtOnce || size >= bytesAtOnce {
+			return send()
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return send()
+}
+
 func (i *importing) refuse(result imported) error {
 	if i.command.Bool("json") {
 		if err := terminal.WriteJSON(i.command.Root().Writer, result); err != nil {
@@ -516,13 +775,22 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		return err
 	}
 	line := terminal.NewProgressLine(i.command.Root().ErrWriter)
-	var part []sheet.Row
-	var rows []map[string]json.RawMessage
-	size, done := 0, 0
-	send := func() error {
-		if len(rows) == 0 {
-			return nil
+	seen, err := newSeenKeys()
+	if err != nil {
+		return errors.Join(err, rejects.close())
+	}
+	good := func(row sheet.Row) (bool, error) {
+		if result.Wrong == 0 { // all were found good
+			return true, nil
 		}
+		wrong, err := i.wrongWith(row, seen)
+		if err != nil || len(wrong) == 0 {
+			return err == nil, err
+		}
+		return false, rejects.write(row, wrong)
+	}
+	done := 0
+	err = i.inParts(good, func(part []sheet.Row, rows []map[string]json.RawMessage) error {
 		var outcomes []changes.Row
 		path := "/v1/rows/" + url.PathEscape(i.collection)
 		if err := i.call.Send(ctx, http.MethodPut, path, map[string]any{"key": i.key, "rows": rows}, &outcomes); err != nil {
@@ -535,33 +803,8 @@ func (i *importing) load(ctx context.Context, result *imported) error {
 		}
 		done += len(rows)
 		line.Show(fmt.Sprintf("loading %s: %d of %d rows (%d%%)", i.collection, done, i.total, 100*done/i.total))
-		part, rows, size = part[:0], nil, 0
-		return nil
-	}
-	seen, err := newSeenKeys()
-	if err != nil {
-		return errors.Join(err, rejects.close())
-	}
-	err = i.each(func(row sheet.Row) error {
-		if result.Wrong > 0 { // otherwise all were found good
-			wrong, err := i.wrongWith(row, seen)
-			if err != nil || len(wrong) > 0 {
-				return errors.Join(err, rejects.write(row, wrong))
-			}
-		}
-		values := i.values(row)
-		for name, value := range values {
-			size += len(name) + len(value)
-		}
-		part, rows = append(part, row), append(rows, values)
-		if len(rows) >= RowsAtOnce || size >= bytesAtOnce {
-			return send()
-		}
 		return nil
 	})
-	if err == nil {
-		err = send()
-	}
 	line.Done()
 	return errors.Join(err, seen.close(), rejects.close())
 }
@@ -593,6 +836,7 @@ func wrongFrom(row sheet.Row, reasons []change.Reason) []wrongRow {
 
 func (i *importing) report(result imported) error {
 	w := i.command.Root().Writer
+	result.Notes = append(slices.Clone(i.mended), i.said...)
 	if i.command.Bool("json") {
 		if err := terminal.WriteJSON(w, result); err != nil {
 			return err
@@ -637,6 +881,9 @@ func (i *importing) openRejects() (*rejectsFile, error) {
 		return nil, err
 	}
 	r := &rejectsFile{file: file, csv: csv.NewWriter(file)}
+	if i.place.field != "" {
+		r.headers = append(r.headers, i.place.latitude, i.place.longitude)
+	}
 	for _, field := range i.target.Fields { // the headings in the order of the fields
 		for header, its := range i.fields {
 			if its.Name == field.Name {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -93,13 +94,34 @@ func importDatabase(ctx context.Context, c *cli.Command, address string) (err er
 
 func proposeTables(c *cli.Command, found []*tables.Table, to string) error {
 	if len(found) != 1 {
-		return terminal.Usage(errors.New("--propose writes one definition to one file; name one table with --table"))
+		return proposeInto(c, found, to)
 	}
 	if err := os.WriteFile(to, definition.WriteSource(found[0].Definition), 0o644); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Root().Writer, "Wrote a proposal for %s to %s. Change it as you like, then: homing define %s\n",
 		found[0].Definition.Collection, to, to)
+	return nil
+}
+
+// proposeInto writes the definitions of several tables into a folder, one file for each.
+func proposeInto(c *cli.Command, found []*tables.Table, folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return terminal.Usage(fmt.Errorf("--propose names a folder for several tables: %w", err))
+	}
+	var names []string
+	for _, t := range found {
+		name := filepath.Join(folder, t.Definition.Collection+".yaml")
+		if err := os.WriteFile(name, definition.WriteSource(t.Definition), 0o644); err != nil {
+			return err
+		}
+		names = append(names, name)
+		for _, note := range t.Notes {
+			fmt.Fprintf(c.Root().ErrWriter, "%s: %s\n", t.Name, note)
+		}
+	}
+	fmt.Fprintf(c.Root().Writer, "Wrote proposals for %s. Change them as you like, then: homing define %s\n", terminal.Count(len(names), "collection"),
+		strings.Join(names, " "))
 	return nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
+	"homing/core/record"
 	"homing/device"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
@@ -28,7 +29,7 @@ func Command() *cli.Command {
 		Name:  "local",
 		Usage: "work with a local store, with signal or without",
 		Description: `Everything but enrol, push, pull and exchange works without signal. RECORD is the record's id, the start or end of it,
-or a text that only one record's label has.`,
+its key, or its label, where only one record has it.`,
 		Commands: []*cli.Command{
 			{Name: "enrol", Usage: "make a local store and enrol it as a device", Action: enrol,
 				Flags: storeFlags(&cli.StringFlag{Name: "central", Value: office.DefaultCentral, Usage: "`URL` of central",
@@ -69,6 +70,13 @@ or a text that only one record's label has.`,
 					"first added to a file beside the store.",
 				Flags: storeFlags(&cli.StringFlag{Name: "backup",
 					Usage: "`FILE` to add it to; beside the store when left out"})},
+			{Name: "unite", Usage: "make one record of two with the same key", ArgsUsage: "NUMBER", Action: localUnite,
+				Description: `NUMBER is that of an add that central has refused since another record has its key. What it says becomes an edit of that record, and
+what belongs to it, or refers to it, goes over. What is missing there is filled in. Where both say something, say which stays. All that was refused is first added to a
+file beside the store.`,
+				Flags: storeFlags(terminal.JSON, &cli.StringSliceFlag{Name: "take", Usage: "take your values of these `FIELDS`"},
+					&cli.StringSliceFlag{Name: "leave", Usage: "leave those of these `FIELDS` as they are there"},
+					&cli.StringFlag{Name: "backup", Usage: "`FILE` to add it to; beside the store when left out"})},
 			{Name: "given-up", Usage: "show what was given up and written to a file", ArgsUsage: "FILE",
 				Description: "An encrypted store writes it sealed, so that nobody else can read it.",
 				Flags:       storeFlags(), Action: localGivenUp},
@@ -142,7 +150,7 @@ EXAMPLE
 				Flags: storeFlags(secretFlag(), oldSecretFlag()), Action: localSecret},
 			{Name: "sign-in", Usage: "sign in on this device, with signal or without", ArgsUsage: "WORKER",
 				Description: secretHelp, Flags: storeFlags(secretFlag()), Action: localSignIn},
-			{Name: "sign-out", Usage: "sign out; what is unsent stays, sealed for you", Flags: storeFlags(),
+			{Name: "sign-out", Usage: "sign out; what is unsent stays, sealed for you, and goes with any exchange", Flags: storeFlags(),
 				Action: localSignOut},
 			{Name: "backup", Usage: "write a copy of the store to a new file, while it is in use", ArgsUsage: "FILE",
 				Flags: storeFlags(), Action: localBackup},
@@ -370,8 +378,16 @@ func localTarget(ctx context.Context, c *cli.Command, work func(*device.Store, *
 	})
 }
 
-func fieldsForDevice(c *cli.Command, d definition.Definition) (device.Fields, error) {
-	raw, err := terminal.FieldsFrom(c, d)
+// fieldsForDevice reads the fields of a new record, or of the one that is edited.
+func fieldsForDevice(ctx context.Context, c *cli.Command, store *device.Store, d *definition.Collection, id uuid.UUID) (device.Fields, error) {
+	around := terminal.Surroundings{Refer: func(collection, text string) (uuid.UUID, error) { return store.Resolve(ctx, collection, text) }}
+	if id != uuid.Nil {
+		around.Now = func() (record.Fields, error) {
+			r, err := store.Get(ctx, d.Definition.Collection, id)
+			return r.Fields, err
+		}
+	}
+	raw, err := terminal.FieldsFrom(c, d, around)
 	if err != nil {
 		return nil, err
 	}
@@ -392,7 +408,7 @@ func localAdd(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		fields, err := fieldsForDevice(c, d.Definition)
+		fields, err := fieldsForDevice(ctx, c, store, d, uuid.Nil)
 		if err != nil {
 			return err
 		}
@@ -406,7 +422,7 @@ func localAdd(ctx context.Context, c *cli.Command) error {
 
 func localEdit(ctx context.Context, c *cli.Command) error {
 	return localTarget(ctx, c, func(store *device.Store, d *definition.Collection, id uuid.UUID) error {
-		fields, err := fieldsForDevice(c, d.Definition)
+		fields, err := fieldsForDevice(ctx, c, store, d, id)
 		if err != nil {
 			return err
 		}

@@ -13,6 +13,8 @@ import (
 	"homing/device"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
+	"homing/link"
+	"homing/wire"
 )
 
 func exchangeWith(run func(*device.Store, context.Context,
@@ -111,6 +113,11 @@ func explainExchange(ctx context.Context, store *device.Store, err error) error 
 	status, statusErr := store.Status(context.WithoutCancel(ctx))
 	if statusErr != nil {
 		return err
+	}
+	var problem *link.Problem
+	if errors.Is(err, device.ErrRevoked) || errors.As(err, &problem) && problem.Type == wire.ProblemRevoked {
+		return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s) until an admin lets the device in again, or lets it deliver", err,
+			terminal.Count(status.Unsent+status.Waiting, "change"))
 	}
 	return fmt.Errorf("%w\nThe outbox keeps what is unsent (%s); exchange again later", err,
 		terminal.Count(status.Unsent+status.Waiting, "change"))

@@ -1,9 +1,12 @@
 package local
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
@@ -46,14 +49,56 @@ func localSendAgain(ctx context.Context, c *cli.Command) error {
 
 func localDiscard(ctx context.Context, c *cli.Command) error {
 	return numbered(ctx, c, func(store *device.Store, number int64) error {
-		backup := c.String("backup")
-		if backup == "" {
-			backup = store.Path() + ".discarded.ndjson"
-		}
+		backup := cmp.Or(c.String("backup"), store.Path()+".discarded.ndjson")
 		if err := store.Discard(ctx, number, backup); err != nil {
 			return err
 		}
 		fmt.Fprintf(c.Root().Writer, "Discarded. What it said is in %s.\n", backup)
+		return nil
+	})
+}
+
+func localUnite(ctx context.Context, c *cli.Command) error {
+	return numbered(ctx, c, func(store *device.Store, number int64) error {
+		refused, first, err := store.Twins(ctx, number)
+		if err != nil {
+			return err
+		}
+		d, err := store.Collection(ctx, first.Collection)
+		if err != nil {
+			return err
+		}
+		take, leave, w := c.StringSlice("take"), c.StringSlice("leave"), c.Root().Writer
+		var open []string
+		t := terminal.NewTable(w, "FIELD", "THERE", "YOURS")
+		for _, field := range d.Fields {
+			there, yours := first.Fields[field.Name], refused.Fields[field.Name]
+			settable, _ := field.Settable()
+			if !settable || there == nil || yours == nil || string(there) == string(yours) {
+				continue
+			}
+			if !slices.Contains(take, field.Name) && !slices.Contains(leave, field.Name) {
+				open = append(open, field.Name)
+				t.Row(field.Name, terminal.Plain(there), terminal.Plain(yours))
+			}
+		}
+		if len(open) > 0 {
+			if err := t.Flush(); err != nil {
+				return err
+			}
+			names := strings.Join(open, ",")
+			return terminal.Usage(fmt.Errorf("%s and yours say different things; take yours with --take %s, or leave what is there with "+
+				"--leave %[2]s", first.Label, names))
+		}
+		backup := cmp.Or(c.String("backup"), store.Path()+".discarded.ndjson")
+		r, err := store.Unite(ctx, number, take, backup)
+		if err != nil {
+			return err
+		}
+		if err := saved(c, r, "United"); err != nil || c.Bool("json") {
+			return err
+		}
+		fmt.Fprintf(w, "What was refused stands in %s.\n", backup)
 		return nil
 	})
 }

@@ -124,9 +124,33 @@ func localSignIn(ctx context.Context, c *cli.Command) error {
 		if err := store.SignIn(ctx, args[0], text); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.Root().Writer, "Signed in as %s.\n", args[0])
+		queue, err := store.Review(ctx)
+		if err != nil {
+			return err
+		}
+		if people, err = store.People(ctx); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Root().Writer, "Signed in as %s.%s\n", args[0], unsentOf(people, len(queue)))
 		return nil
 	})
+}
+
+// unsentOf says what of theirs whoever is signed in finds again, and what stays sealed since they forgot a PIN.
+func unsentOf(people []device.Worker, open int) (text string) {
+	for _, who := range people {
+		if !who.SignedIn {
+			continue
+		}
+		if open > 0 {
+			text = fmt.Sprintf(" Unsent of yours: %s.", terminal.Count(open, "change"))
+		}
+		if sealed := who.Unsent - open; sealed > 0 {
+			text += fmt.Sprintf(" Sealed under an earlier PIN or password of yours: %s. The next exchange delivers them.",
+				terminal.Count(sealed, "change"))
+		}
+	}
+	return text
 }
 
 func localSignOut(ctx context.Context, c *cli.Command) error {

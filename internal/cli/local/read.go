@@ -63,7 +63,16 @@ func localList(lookUp bool) cli.ActionFunc {
 			if c.Bool("json") {
 				return terminal.WriteJSON(c.Root().Writer, found)
 			}
-			return printFound(c.Root().Writer, d.Definition, found)
+			if err := printFound(c.Root().Writer, d.Definition, found); err != nil || found.Total > 0 || lookUp {
+				return err
+			}
+			return office.NoteValues(c.Root().Writer, c.StringSlice("where"), func() (all []record.Fields, err error) {
+				others, err := store.Find(ctx, args[0], device.Ask{Limit: office.SampledRecords})
+				for _, r := range others.Records {
+					all = append(all, r.Fields)
+				}
+				return all, err
+			})
 		})
 	}
 }

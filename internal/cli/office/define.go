@@ -1,6 +1,7 @@
 package office
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,6 +31,9 @@ func DefineCommand() *cli.Command {
 (2020-12). All files are taken, or none. A wrong file is refused with file, line and reason. What changes is shown; --preview shows it and
 changes nothing. A definition that does not fit records that are there is refused, unless it says under carry how their values go over.
 
+--check needs no central. It reads the files, and tries the records that stand under examples in them: what is wrong with each, where it falls,
+and what each rule lets a worker do who covers it.
+
 EXAMPLE (trails.yaml)
    collection: trails
    title: Trails
@@ -43,7 +47,8 @@ EXAMPLE (trails.yaml)
      rules: {length_km: newest}           # newest is the default
      removal: edit-stays`,
 		Flags: CentralFlags(terminal.JSON, &cli.BoolFlag{Name: "preview",
-			Usage: "only say what would change, and which records and devices it touches"}),
+			Usage: "only say what would change, and which records and devices it touches"},
+			&cli.BoolFlag{Name: "check", Usage: "only read the files and try their examples, without central"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return terminal.Usage(fmt.Errorf("which files? (see %s --help)", c.FullName()))
@@ -51,6 +56,9 @@ EXAMPLE (trails.yaml)
 			definitions, err := ReadDefinitions(c.Args().Slice())
 			if err != nil {
 				return err
+			}
+			if c.Bool("check") {
+				return checkDefinitions(c, definitions)
 			}
 			call, err := NewCaller(c)
 			if err != nil {
@@ -92,6 +100,67 @@ EXAMPLE (trails.yaml)
 	}
 }
 
+// checkDefinitions tries the examples of definitions.
+func checkDefinitions(c *cli.Command, definitions []definition.Definition) error {
+	type checked struct {
+		Collection string             `json:"collection"`
+		Examples   []definition.Trial `json:"examples"`
+	}
+	var results []checked
+	compiled := map[string]*definition.Collection{}
+	wrong := 0
+	for _, d := range definitions {
+		one, err := d.Compile()
+		if err != nil {
+			return err
+		}
+		compiled[d.Collection] = one
+		results = append(results, checked{d.Collection, one.Try()})
+	}
+	w := c.Root().Writer
+	for _, result := range results {
+		for _, t := range result.Examples {
+			wrong += min(len(t.Wrong), 1)
+		}
+	}
+	if c.Bool("json") {
+		if err := terminal.WriteJSON(w, results); err != nil {
+			return err
+		}
+	} else {
+		for _, result := range results {
+			if err := printTrials(w, compiled[result.Collection], result.Examples); err != nil {
+				return err
+			}
+		}
+	}
+	if wrong > 0 {
+		return terminal.Coded(fmt.Errorf("%s would not be taken", terminal.Count(wrong, "example")), terminal.ExitRefused)
+	}
+	return nil
+}
+
+func printTrials(w io.Writer, c *definition.Collection, trials []definition.Trial) error {
+	if len(trials) == 0 {
+		fmt.Fprintf(w, "%s: in order; it has no examples to try its rules on\n", c.Definition.Collection)
+		return nil
+	}
+	fmt.Fprintf(w, "%s: in order; for a worker who covers the record:\n", c.Definition.Collection)
+	headings := []string{"EXAMPLE", "FITS", "FALLS INTO"}
+	for _, act := range c.Acts() {
+		headings = append(headings, strings.ToUpper("may "+act))
+	}
+	t := terminal.NewTable(w, headings...)
+	for n, one := range trials {
+		cells := []any{cmp.Or(one.Label, fmt.Sprintf("example %d", n+1)), cmp.Or(strings.Join(one.Wrong, "; "), "yes"), strings.Join(one.Territories, ", ")}
+		for _, act := range c.Acts() {
+			cells = append(cells, one.May[act])
+		}
+		t.Row(cells...)
+	}
+	return t.Flush()
+}
+
 // rulesOf says by which rules the edits of a collection meet, those included that its fields' types suggest.
 func rulesOf(d definition.Definition) string {
 	rules := d.Rules().Fields
@@ -109,7 +178,12 @@ func rulesOf(d definition.Definition) string {
 // printPlans says what differs, and what becomes of the records and devices.
 func printPlans(w io.Writer, plans []changes.Plan) {
 	for _, p := range plans {
-		if p.Outcome != "changed" {
+		switch p.Outcome {
+		case "created":
+			fmt.Fprintf(w, "%s is new; %s to get it with the next exchange\n", p.Collection, terminal.Count(p.Devices, "device"))
+			continue
+		case "unchanged":
+			fmt.Fprintf(w, "%s is as it is defined, in version %d; nothing would change\n", p.Collection, p.Version)
 			continue
 		}
 		fmt.Fprintf(w, "%s, version %d:\n", p.Collection, p.Version)

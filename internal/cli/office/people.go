@@ -7,11 +7,15 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"homing/central"
 	"homing/central/people"
+	"homing/core/definition"
+	"homing/core/rights"
 	"homing/internal/cli/terminal"
 )
 
@@ -45,6 +49,9 @@ func WorkersCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
+					if err := isRole(c.String("role")); err != nil {
+						return err
+					}
 					body := map[string]any{"name": args[0], "role": c.String("role"), "territories": c.StringSlice("territory")}
 					if !c.Bool("no-password") {
 						password, err := terminal.AskPassword(c.Root().ErrWriter, os.Stdin)
@@ -67,6 +74,9 @@ func WorkersCommand() *cli.Command {
 				Action: func(ctx context.Context, c *cli.Command) error {
 					args, err := terminal.Arguments(c, "WORKER", "ROLE")
 					if err != nil {
+						return err
+					}
+					if err := isRole(args[1]); err != nil {
 						return err
 					}
 					call, err := NewCaller(c)
@@ -290,4 +300,16 @@ func list[T any](ctx context.Context, c *cli.Command, path string, all *[]T, fil
 	var t terminal.Table
 	fill(&t)
 	return t.Flush()
+}
+
+// isRole says in plain words what a role can be.
+func isRole(text string) error {
+	var names []string
+	for _, role := range rights.Roles {
+		names = append(names, string(role))
+	}
+	if slices.Contains(names, text) {
+		return nil
+	}
+	return terminal.Coded(fmt.Errorf("%q is not a role; take %s%s", text, strings.Join(names, ", "), definition.Nearest(text, names)), terminal.ExitRefused)
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -74,7 +75,7 @@ func RecordsCommand() *cli.Command {
 					Usage: "also remove the records that belong to it, where their definition says that they go with it"}),
 				Action: removeRecord},
 		},
-		Description: "RECORD is the record's id, or a text that only one record's label has.",
+		Description: "RECORD is the record's id, its key, or its label, where only one record has it.",
 	}
 }
 
@@ -136,7 +137,23 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	PageNote(w, len(listing.Records), listing.Offset, int(listing.Total))
-	return nil
+	if listing.Total > 0 {
+		return nil
+	}
+	return NoteValues(w, c.StringSlice("where"), func() (all []record.Fields, err error) {
+		var others finding.Listing
+		if err := call.Get(ctx, RecordsPath(args[0])+"?limit="+strconv.Itoa(SampledRecords), &others); err != nil {
+			return nil, err
+		}
+		for _, r := range others.Records {
+			fields, err := record.Parse(r.Fields)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, fields)
+		}
+		return all, nil
+	})
 }
 
 // ListColumns are the fields that a listing on the terminal shows: the first few that fit.
@@ -160,6 +177,41 @@ func FieldCells(fields record.Fields, names []string) []any {
 	return cells
 }
 
+// SampledRecords is how many records are looked at to say which values there are.
+const SampledRecords = 200
+
+// NoteValues says, where conditions found nothing, which values their fields have in some of the records that there are.
+func NoteValues(w io.Writer, where []string, sample func() ([]record.Fields, error)) error {
+	const most = 6
+	if len(where) == 0 {
+		return nil
+	}
+	records, err := sample()
+	if err != nil {
+		return err
+	}
+	for _, condition := range where {
+		at := strings.IndexAny(condition, "!<>=~")
+		if at < 1 {
+			continue
+		}
+		name := strings.TrimSpace(condition[:at])
+		var values []string
+		for _, fields := range records {
+			if text := terminal.Shorten(terminal.Plain(fields[name]), 30); text != "" && !slices.Contains(values, text) {
+				values = append(values, text)
+			}
+		}
+		if slices.Sort(values); len(values) > most {
+			values = append(values[:most], "…")
+		}
+		if len(values) > 0 {
+			fmt.Fprintf(w, "%s is, in records that there are: %s\n", name, strings.Join(values, ", "))
+		}
+	}
+	return nil
+}
+
 // PageNote says how many of all are shown.
 func PageNote(w io.Writer, shown, offset, total int) {
 	switch {
@@ -167,6 +219,8 @@ func PageNote(w io.Writer, shown, offset, total int) {
 		fmt.Fprintln(w, "No records.")
 	case shown == 0:
 		fmt.Fprintf(w, "Nothing from %d on; there are %d records.\n", offset+1, total)
+	case shown < total && offset+shown == total:
+		fmt.Fprintf(w, "%d to %d of %d records\n", offset+1, offset+shown, total)
 	case shown < total:
 		fmt.Fprintf(w, "%d to %d of %d records; --offset %d shows what follows\n", offset+1, offset+shown, total,
 			offset+shown)
@@ -180,29 +234,51 @@ func (c Caller) find(ctx context.Context, d *definition.Collection, text string)
 	if id, err := uuid.Parse(text); err == nil {
 		return id, nil
 	}
-	var listing finding.Listing
-	ask := url.Values{"search": {text}, "limit": {"1000"}}
-	if err := c.Get(ctx, RecordsPath(d.Collection)+"?"+ask.Encode(), &listing); err != nil {
-		return uuid.Nil, err
+	text = strings.TrimSpace(text)
+	asks := []url.Values{{"label": {text}, "limit": {"2"}}}
+	if d.Key != "" {
+		asks = append([]url.Values{{"where": {d.Key + "=" + text}, "limit": {"2"}}}, asks...)
 	}
-	var fits []uuid.UUID
-	for _, r := range listing.Records {
-		fields, err := record.Parse(r.Fields)
+	for _, ask := range asks {
+		var listing finding.Listing
+		var problem *link.Problem
+		err := c.Get(ctx, RecordsPath(d.Collection)+"?"+ask.Encode(), &listing)
+		if errors.As(err, &problem) && problem.Status == http.StatusUnprocessableEntity && ask.Has("where") {
+			continue // a key of another kind
+		}
 		if err != nil {
 			return uuid.Nil, err
 		}
-		if strings.EqualFold(d.LabelOf(fields), strings.TrimSpace(text)) {
-			fits = append(fits, r.ID)
+		switch {
+		case listing.Total == 1:
+			return listing.Records[0].ID, nil
+		case listing.Total > 1:
+			return uuid.Nil, terminal.Coded(fmt.Errorf("%d records in %s are called %q, such as %s and %s; take the id of the one you mean",
+				listing.Total, d.Collection, text, listing.Records[0].ID, listing.Records[1].ID), terminal.ExitBusy)
 		}
 	}
-	switch len(fits) {
-	case 1:
-		return fits[0], nil
-	case 0:
-		return uuid.Nil, terminal.Coded(fmt.Errorf("nothing in %s has the id or the label %q", d.Collection, text), terminal.ExitNotFound)
+	return uuid.Nil, terminal.Coded(fmt.Errorf("nothing in %s has the id, the key or the label %q", d.Collection, text), terminal.ExitNotFound)
+}
+
+// around is what the fields of a record are read in: what central has.
+func (c Caller) around(ctx context.Context, d *definition.Collection, id uuid.UUID) terminal.Surroundings {
+	around := terminal.Surroundings{Refer: func(collection, text string) (uuid.UUID, error) {
+		target, err := c.definitionAt(ctx, collection)
+		if err != nil {
+			return uuid.Nil, err
+		}
+		return c.find(ctx, target, text)
+	}}
+	if d != nil {
+		around.Now = func() (record.Fields, error) {
+			var now wire.Record
+			if err := c.Get(ctx, RecordsPath(d.Definition.Collection)+"/"+id.String(), &now); err != nil {
+				return nil, err
+			}
+			return record.Parse(now.Fields)
+		}
 	}
-	return uuid.Nil, terminal.Coded(fmt.Errorf("%d records in %s have the label %q; take the id of the one you mean",
-		len(fits), d.Collection, text), terminal.ExitBusy)
+	return around
 }
 
 // target reads COLLECTION RECORD and checks that the further arguments of those names are there, too.
@@ -382,10 +458,17 @@ func addRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fields, err := terminal.FieldsFrom(c, d.Definition)
+	fields, err := terminal.FieldsFrom(c, d, call.around(ctx, nil, uuid.Nil))
 	if err != nil {
 		return err
 	}
+	var cleared []string
+	for name, value := range fields {
+		if string(value) == "null" {
+			cleared = append(cleared, name)
+		}
+	}
+	d.StartWith(fields, cleared)
 	return write(ctx, c, call, d, http.MethodPost, RecordsPath(d.Collection), map[string]any{"fields": fields}, "Added")
 }
 
@@ -394,7 +477,7 @@ func editRecord(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fields, err := terminal.FieldsFrom(c, d.Definition)
+	fields, err := terminal.FieldsFrom(c, d, call.around(ctx, d, id))
 	if err != nil {
 		return err
 	}

@@ -44,6 +44,26 @@ type codedError struct {
 // Coded gives an error an exit code.
 func Coded(err error, code int) error { return codedError{err, code} }
 
+// hints are the commands that help with what the library says in its own words.
+var hints = []struct {
+	err     error
+	command string
+}{
+	{device.ErrNotEnrolled, "homing local enrol, or homing local attach"}, {device.ErrSignedOut, "homing local sign-in WORKER"},
+	{device.ErrNoCollection, "homing local status lists what there is"}, {device.ErrNoChange, "homing local review lists yours"},
+	{device.ErrTooOld, "homing local exchange"}, {device.ErrNobody, "homing local people lists them"},
+}
+
+// Hint is the command that helps with an error; empty when none is known.
+func Hint(err error) string {
+	for _, one := range hints {
+		if errors.Is(err, one.err) {
+			return one.command
+		}
+	}
+	return ""
+}
+
 // ExitCode is the exit code that an error ends the program with.
 func ExitCode(err error) int {
 	var fixed codedError

@@ -8,16 +8,19 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
 	"homing/core/merge"
+	"homing/core/record"
 )
 
 // FieldFlags set the fields of a record on the command line.
 func FieldFlags(clearing bool) []cli.Flag {
 	flags := []cli.Flag{
-		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; may be given several times",
+		&cli.StringSliceFlag{Name: "set", Usage: "`FIELD=VALUE`, as the field's type reads it; FIELD/PART=VALUE sets a part of a nested field, and a field that refers to a record takes its id, " +
+			"key or label; may be given several times",
 			Config: cli.StringConfig{TrimSpace: false}},
 		&cli.StringFlag{Name: "fields", Usage: "`FILE` with a JSON object of fields, - for standard input"},
 	}
@@ -27,8 +30,16 @@ func FieldFlags(clearing bool) []cli.Flag {
 	return flags
 }
 
+// Surroundings are what a command line is read in.
+type Surroundings struct {
+	// Refer gives the id of the record of a collection that a text means: its id, its key or its label.
+	Refer func(collection, text string) (uuid.UUID, error)
+	// Now gives the fields of the record that is edited; nil for a new one.
+	Now func() (record.Fields, error)
+}
+
 // FieldsFrom reads what the flags set, by the types of the definition. Cleared fields are null.
-func FieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMessage, error) {
+func FieldsFrom(c *cli.Command, d *definition.Collection, around Surroundings) (map[string]json.RawMessage, error) {
 	fields := map[string]json.RawMessage{}
 	if file := c.String("fields"); file != "" {
 		text, err := ReadAll(file)
@@ -45,21 +56,42 @@ func FieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMes
 		if !found || name == "" {
 			return nil, Usage(fmt.Errorf("--set %q: write FIELD=VALUE", text))
 		}
-		field, known := d.Field(name)
+		field, known := d.FieldAt(name)
 		if !known {
-			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
-				strings.Join(FieldNames(d), ", ")), ExitRefused)
+			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Definition.Collection, name,
+				strings.Join(FieldNames(d.Definition), ", ")), ExitRefused)
+		}
+		if field.Reference != "" && around.Refer != nil {
+			if _, err := uuid.Parse(value); err != nil && strings.TrimSpace(value) != "" {
+				id, err := around.Refer(field.Reference, value)
+				if err != nil {
+					return nil, fmt.Errorf("--set %s: %w", name, err)
+				}
+				value = id.String()
+			}
 		}
 		raw, err := typed(field, value)
 		if err != nil {
 			return nil, Coded(err, ExitRefused)
 		}
+		if whole, part, nested := strings.Cut(name, "/"); nested {
+			if err := setPart(fields, whole, part, raw, around); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		fields[name] = raw
 	}
 	for _, name := range c.StringSlice("clear") {
-		if _, known := d.Field(name); !known {
-			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Collection, name,
-				strings.Join(FieldNames(d), ", ")), ExitRefused)
+		if _, known := d.FieldAt(name); !known {
+			return nil, Coded(fmt.Errorf("%s has no field %q; it has %s", d.Definition.Collection, name,
+				strings.Join(FieldNames(d.Definition), ", ")), ExitRefused)
+		}
+		if whole, part, nested := strings.Cut(name, "/"); nested {
+			if err := setPart(fields, whole, part, nil, around); err != nil {
+				return nil, err
+			}
+			continue
 		}
 		fields[name] = json.RawMessage("null")
 	}
@@ -68,6 +100,32 @@ func FieldsFrom(c *cli.Command, d definition.Definition) (map[string]json.RawMes
 			c.FullName()))
 	}
 	return fields, nil
+}
+
+// setPart sets one part of a nested field, or clears it; the other parts are as they are now.
+func setPart(fields map[string]json.RawMessage, whole, part string, value json.RawMessage, around Surroundings) error {
+	if fields[whole] == nil && around.Now != nil {
+		now, err := around.Now()
+		if err != nil {
+			return err
+		}
+		fields[whole] = now[whole]
+	}
+	parts := map[string]json.RawMessage{}
+	if len(fields[whole]) > 0 && string(fields[whole]) != "null" {
+		if err := json.Unmarshal(fields[whole], &parts); err != nil {
+			return Coded(fmt.Errorf("%s holds no parts that could be set one by one", whole), ExitRefused)
+		}
+	}
+	if parts[part] = value; value == nil {
+		delete(parts, part)
+	}
+	text, err := json.Marshal(parts)
+	if len(parts) == 0 {
+		text = []byte("null")
+	}
+	fields[whole] = text
+	return err
 }
 
 // ReadAll reads a file, or standard input for -.

@@ -17,9 +17,10 @@ import (
 func GenerateCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "generate",
-		Usage:     "write typed structures for your app from the definitions",
+		Usage:     "write types for your app from the definitions",
 		ArgsUsage: "go|typescript [FILE…]",
-		Description: `From definition files, or from central's definitions when no file is named. The source text goes to standard output.
+		Description: `From definition files, or from central's definitions when no file is named. The source text goes to standard output. For each
+collection there is a type for what is read, one for what an add or an edit sets, and one for the ids of its records.
 
 EXAMPLES
    homing generate go > records/records.go

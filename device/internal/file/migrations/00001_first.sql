@@ -31,6 +31,7 @@ CREATE TABLE records (
     marks         TEXT NOT NULL,    -- central's
     under_removed INTEGER NOT NULL DEFAULT 0,
     under_fields  TEXT,             -- central's; null when the view is the same
+    under_by      TEXT NOT NULL DEFAULT '', -- who edited it last as central has it, and when; empty when that is who stands below
     pending       INTEGER NOT NULL DEFAULT 0, -- changes in the outbox
     withdrawn     INTEGER NOT NULL DEFAULT 0, -- the revision as of which it is no longer covered, and goes when its changes are answered; 0: it is
     lost          TEXT NOT NULL DEFAULT '', -- set when central was restored and has not said since that it has the record: the generation of its last word
@@ -58,6 +59,7 @@ CREATE TABLE people (
     role        TEXT NOT NULL,
     territories TEXT NOT NULL,            -- JSON list
     secret      TEXT NOT NULL DEFAULT '', -- argon2id of the PIN or password; empty when none was set
+    keys        TEXT NOT NULL DEFAULT '[]', -- what is put aside for them is sealed for the first; earlier ones open what was before
     tries       INTEGER NOT NULL DEFAULT 0, -- wrong ones since the last right one
     tried_at    TEXT                      -- the last wrong one
 ) WITHOUT ROWID;
@@ -78,6 +80,7 @@ CREATE TABLE outbox (
     grp        TEXT NOT NULL DEFAULT '', -- id of the group that it stands or falls with
     grp_of     INTEGER NOT NULL DEFAULT 0,
     mended     INTEGER NOT NULL DEFAULT 0, -- its group was refused, and goes again: whoever edits one of it edits the group
+    seen       TEXT NOT NULL DEFAULT '[]', -- JSON list of unsent changes under earlier incarnations that its author saw
     folds      TEXT NOT NULL DEFAULT '[]', -- JSON list of the numbers of changes that this one says as well
     digests    TEXT NOT NULL DEFAULT '[]', -- JSON list of their digests, in that order
     parts      TEXT NOT NULL DEFAULT '[]', -- JSON list of these changes as they were saved
@@ -86,9 +89,19 @@ CREATE TABLE outbox (
     line       INTEGER NOT NULL DEFAULT 0, -- milliseconds: the stamp less the time since that run began
     state      TEXT NOT NULL DEFAULT 'new', -- new, sent, refused or waiting
     batch      TEXT,    -- the batch that carries it, while it is sent as part of one
-    reasons    TEXT     -- why it was refused, or waits
+    reasons    TEXT,    -- why it was refused, or waits
+    -- Of a change that was put aside since its author is not signed in: all that it says stands in these, and nowhere else.
+    kept       BLOB, -- sealed for its author
+    sealed     BLOB, -- sealed for central
+    told       BLOB  -- why it was refused since then, sealed for its author
 );
 CREATE INDEX outbox_record ON outbox (collection, record);
+
+-- Values that stay on this device, of records that were gone with what their author had put aside; sealed for the author.
+CREATE TABLE kept_local (
+    author TEXT NOT NULL,
+    kept   BLOB NOT NULL
+);
 
 -- What has travelled, for people to read and for a central that was restored: the changes that it has accepted can be offered again.
 CREATE TABLE travelled (
@@ -111,9 +124,12 @@ CREATE TABLE travelled (
     generation TEXT NOT NULL DEFAULT '',
     grp        TEXT NOT NULL DEFAULT '',
     grp_of     INTEGER NOT NULL DEFAULT 0,
+    seen       TEXT NOT NULL DEFAULT '[]',
     folds      TEXT NOT NULL DEFAULT '[]',
     digests    TEXT NOT NULL DEFAULT '[]',
-    parts      TEXT NOT NULL DEFAULT '[]'
+    parts      TEXT NOT NULL DEFAULT '[]',
+    kept       BLOB, -- of changes that went sealed, as in the outbox
+    sealed     BLOB
 );
 CREATE INDEX travelled_exchange ON travelled (exchange);
 CREATE INDEX travelled_at ON travelled (at);
