@@ -51,7 +51,15 @@ func main() {
 	asJSON := flag.Bool("json", false, "write JSON")
 	only := flag.String("only", "", "run only the measure of this name, such as fleet; push always runs")
 	profile := flag.String("profile", "", "write a CPU profile to this file")
+	store, times, edits := deviceFlags()
 	flag.Parse()
+	if *store != "" {
+		if err := beDevice(context.Background(), *store, *times, *edits, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *profile != "" {
 		file, err := os.Create(*profile)
 		if err == nil {
@@ -63,19 +71,20 @@ func main() {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	results, err := run(context.Background(), *changes, *records, *saves, *only)
+	results, costs, err := run(context.Background(), *changes, *records, *saves, *only)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 	if *asJSON {
-		json.NewEncoder(os.Stdout).Encode(results)
+		json.NewEncoder(os.Stdout).Encode(map[string]any{"ratios": results, "costs": costs})
 		return
 	}
 	fmt.Printf("%-12s %14s %14s %8s   %s\n", "MEASURE", "HOMING /s", "BARE /s", "RATIO", "TARGET")
 	for _, m := range results {
 		fmt.Printf("%-12s %14.0f %14.0f %8.2f   %s\n", m.Name, m.Homing, m.Bare, m.Ratio, m.Target)
 	}
+	writeCosts(os.Stdout, costs)
 }
 
 // stand is a running central with a worker's device that pushes by hand.
@@ -89,18 +98,18 @@ type stand struct {
 	code        func(worker string) (string, error)
 }
 
-func run(ctx context.Context, changes, records, saves int, only string) ([]measure, error) {
+func run(ctx context.Context, changes, records, saves int, only string) ([]measure, []cost, error) {
 	folder, err := os.MkdirTemp("", "homing-bench-")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer os.RemoveAll(folder)
 	if err := os.Chmod(folder, 0o755); err != nil { // the database's user must get through
-		return nil, err
+		return nil, nil, err
 	}
 	s, err := setUp(ctx, folder)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer s.running.Stop()
 	var results []measure
@@ -122,11 +131,15 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		}
 		m, err := step.run()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		results = append(results, m)
 	}
-	return results, nil
+	var costs []cost
+	if only == "" || only == "trips" {
+		costs, err = s.trips(ctx, records)
+	}
+	return results, costs, err
 }
 
 const trails = `collection: trails

@@ -23,6 +23,7 @@ import (
 	"homing/central/postgres"
 	"homing/central/pulls"
 	"homing/core/definition"
+	"homing/core/merge"
 	"homing/core/rights"
 	"homing/wire"
 )
@@ -123,15 +124,39 @@ func (c *Central) Earlier() []uuid.UUID {
 	return earlier
 }
 
+// Names are the identity of central's database, and those that it had before it was restored, the latest last.
+func (c *Central) Names() (now uuid.UUID, earlier []uuid.UUID) { return c.db.Generations() }
+
+// Told is what a device is told of definitions, and of who its workers are.
+func (c *Central) Told(ctx context.Context, from Device) (wire.Definitions, error) {
+	all, err := c.Definitions(ctx)
+	if err != nil {
+		return wire.Definitions{}, err
+	}
+	told := wire.Definitions{Definitions: all, Rules: MergeRules(all), Territories: from.Territories, People: from.People,
+		Sight: from.People.Digest(), SealTo: c.SealTo()}
+	told.Digest, err = Digest(told)
+	return told, err
+}
+
+// MergeRules are those that hold, by collection and path of a field or of a part of one.
+func MergeRules(all []definition.Definition) map[string]map[string]merge.Rule {
+	rules := map[string]map[string]merge.Rule{}
+	for _, d := range all {
+		rules[d.Collection] = d.MergeRules()
+	}
+	return rules
+}
+
 // Recognise looks at the seals that a device shows. When they tell that the database was put back to an earlier
 // state, it gets a new generation, and the device is told to begin anew.
-func (c *Central) Recognise(ctx context.Context, seals []string) error {
-	return Recognise(ctx, c.Pulls, c.Changes, c.Generation(), seals)
+func (c *Central) Recognise(ctx context.Context, shown pulls.Shown) error {
+	return Recognise(ctx, c.Pulls, c.Changes, c.Generation(), shown)
 }
 
 // Recognise is [Central.Recognise] over the rooms that it takes.
-func Recognise(ctx context.Context, p *pulls.Pulls, c *changes.Changes, generation uuid.UUID, seals []string) error {
-	since, displaced, err := p.Displaced(ctx, seals)
+func Recognise(ctx context.Context, p *pulls.Pulls, c *changes.Changes, generation uuid.UUID, shown pulls.Shown) error {
+	since, displaced, err := p.Displaced(ctx, shown)
 	if err != nil || !displaced {
 		return err
 	}

@@ -186,7 +186,7 @@ func TestP2ASealedChangeCountsOnce(t *testing.T) {
 	bed := testbed.Start(t)
 	cut := false
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if cut && strings.HasSuffix(r.URL.Path, "/batches") {
+		if cut && testbed.CarriesBatch(r) {
 			return testbed.CutAfter
 		}
 		return testbed.Pass

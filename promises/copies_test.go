@@ -117,7 +117,7 @@ func TestP2ASmallerBatchIsNotForgotten(t *testing.T) {
 	bed.Define(testbed.Trails + "  seen: {type: integer}\nsync: {rules: {seen: sum}}\n")
 	cut := 0
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if r.URL.Path == "/v1/batches" && cut < 2 {
+		if testbed.CarriesBatch(r) && cut < 2 {
 			if cut++; cut == 1 {
 				return testbed.Hold // it arrives, and the device gives up on it
 			}

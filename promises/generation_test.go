@@ -486,7 +486,7 @@ func TestP2ACounterIsShownOnceAfterARestore(t *testing.T) {
 	backup := backUp(t, bed)
 	bed = putBack(t, bed, backup, store)
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if strings.HasSuffix(r.URL.Path, "/batches") {
+		if testbed.CarriesBatch(r) {
 			return testbed.CutBefore
 		}
 		return testbed.Pass

@@ -1,13 +1,17 @@
 package promises_test
 
 import (
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"homing/central"
+	"homing/central/changes"
 	"homing/core/change"
+	"homing/core/record"
 	"homing/core/rights"
 	"homing/device"
 	"homing/internal/testbed"
@@ -148,4 +152,36 @@ func TestP1OthersChangesAreNotMended(t *testing.T) {
 		t.Errorf("of worker's changes are left %+v, %v", after, err)
 	}
 	testbed.Must(t, store.Discard(ctx, queue[0].Number, backup))
+}
+
+// P2: an edit that was refused, and sent again after its author removed the record, brings the record back with what
+// others have counted meanwhile.
+func TestP2SentAgainAfterARemoval(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	store := bed.Device("worker", "a", device.Options{})
+	testbed.Exchange(t, store)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge", "seen": 8})
+	testbed.Exchange(t, store)
+	edit(t, store, "trails", id, device.Fields{"seen": 17})
+	bed.Define(asking + "access: {edit: \"false\"}\n")
+	testbed.Exchange(t, store)
+	bed.Define(asking)
+	_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "trails", Record: id, Kind: change.Edit,
+		Base: 1, Fields: record.Delta{"seen": {To: json.RawMessage("12")}}})
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	testbed.Must(t, store.Remove(ctx, "trails", id))
+	testbed.Exchange(t, store)
+	queue, err := store.Review(ctx)
+	if err != nil || len(queue) != 1 || queue[0].Verdict != change.Refused {
+		t.Fatalf("%+v, %v", queue, err)
+	}
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	if got := valueAt(t, bed, "trails", id, "seen"); got != "21" {
+		t.Errorf("central counts %s", got)
+	}
+	bed.Same(store)
 }

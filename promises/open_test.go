@@ -2,7 +2,6 @@ package promises_test
 
 import (
 	"net/http"
-	"strings"
 	"testing"
 
 	"github.com/jmoiron/sqlx"
@@ -23,7 +22,7 @@ func open(t *testing.T, store *device.Store) *sqlx.DB {
 // batches lets a fault befall the next batch, once.
 func batches(fault *testbed.Fault) func(*http.Request) testbed.Fault {
 	return func(r *http.Request) testbed.Fault {
-		if !strings.HasSuffix(r.URL.Path, "/batches") {
+		if !testbed.CarriesBatch(r) {
 			return testbed.Pass
 		}
 		now := *fault

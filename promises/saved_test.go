@@ -90,7 +90,7 @@ func TestP1P2KilledBetweenPushAndAnswer(t *testing.T) {
 	var kill atomic.Bool
 	kill.Store(true)
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if kill.Load() && r.URL.Path == "/v1/batches" {
+		if kill.Load() && testbed.CarriesBatch(r) {
 			return testbed.Hold
 		}
 		return testbed.Pass
@@ -129,7 +129,7 @@ func TestP1TheOutboxKeepsWhatWasNotAnswered(t *testing.T) {
 			bed := testbed.Start(t)
 			broken := true
 			proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-				if broken && r.URL.Path == "/v1/batches" {
+				if broken && testbed.CarriesBatch(r) {
 					return fault
 				}
 				return testbed.Pass

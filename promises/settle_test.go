@@ -200,7 +200,7 @@ func TestP2SlowLink(t *testing.T) {
 	var longest atomic.Int64
 	longest.Store(4_000) // bytes that get through in time
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if strings.HasSuffix(r.URL.Path, "/batches") {
+		if testbed.CarriesBatch(r) {
 			smallest.Store(min(smallest.Load(), r.ContentLength))
 			if r.ContentLength > longest.Load() {
 				return testbed.Hold // worked on, and answered to nobody

@@ -179,13 +179,14 @@ func (w *world) checkCounters() {
 	}
 }
 
-// checkNumbers looks for a number of a series that two records have.
+// checkNumbers looks for a number of a series, or a key that is unique, that two records have.
 func (w *world) checkNumbers() {
 	has := map[string]uuid.UUID{}
 	for _, r := range w.records {
-		for _, f := range w.definitionOf(r.Collection).Fields {
+		def := w.definitionOf(r.Collection)
+		for _, f := range def.Fields {
 			number := string(r.Fields[f.Name])
-			if f.Series == "" || number == "" {
+			if key := def.Unique && f.Name == def.Key && !r.Removed; f.Series == "" && !key || number == "" {
 				continue
 			}
 			at := r.Collection + " " + f.Name + " " + number

@@ -47,7 +47,7 @@ func (w *world) addField(def *definition.Definition) string {
 // someField chooses a field of those that can be called otherwise or go; nil where the choice fell on another.
 func (w *world) someField(def *definition.Definition) *definition.Field {
 	f := &def.Fields[w.random.IntN(len(def.Fields))]
-	if may, _ := f.Settable(); !may || f.Local {
+	if may, _ := f.Settable(); !may || f.Local || def.Unique && f.Name == def.Key {
 		return nil
 	}
 	return f

@@ -77,6 +77,7 @@ func newInMemory(w *world) (*inMemory, error) {
 	m.tables.Faults = memory.Faults{
 		ForgetsAnswers: w.options.Bug == LostAnswers,
 		LateCommits:    w.options.Bug == CursorHole,
+		LooseKeys:      w.options.Bug == LooseKeys,
 		QuietMoves:     w.options.Bug == QuietMoves,
 	}
 	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
@@ -177,6 +178,8 @@ func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
 				status, kind = http.StatusConflict, strings.TrimPrefix(wire.ProblemCoverage, wire.ProblemPrefix)
 			case fault.Moved:
 				status, kind = http.StatusConflict, string(fault.Moved)
+			case fault.TooLarge:
+				status, kind = http.StatusRequestEntityTooLarge, string(fault.TooLarge)
 			case fault.NotFound:
 				status, kind = http.StatusNotFound, "not-found"
 			}
@@ -211,17 +214,27 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		return wire.Enrolled{Device: d.id, Token: "rehearsal", Worker: d.worker, Role: "worker",
 			Generation: m.tables.Generation, SealTo: changes.SealTo(m.tables.Secret())}, nil
 	case path == "/definitions":
-		if seals := r.Header.Get(wire.HeaderSeals); seals != "" && m.w.options.Bug != NoSeals {
-			if err := central.Recognise(ctx, m.pulls, m.changes, m.tables.Generation, strings.Split(seals, ",")); err != nil {
+		if seals := r.Header.Get(wire.HeaderSeals); seals != "" {
+			if err := (visit{m, d}).Recognise(ctx, pulls.Shown{Seals: strings.Split(seals, ",")}); err != nil {
 				return nil, err
 			}
 		}
-		told := wire.Definitions{SealTo: changes.SealTo(m.tables.Secret()), Definitions: m.definitions(), Territories: d.device().Territories,
-			People: d.device().People, Sight: d.device().People.Digest()}
-		if m.w.options.Bug == SilentRoles {
-			told.Sight = "as ever"
+		return visit{m, d}.Told(ctx, d.device())
+	case path == "/trips":
+		var trip wire.Trip
+		if err := json.Unmarshal(body, &trip); err != nil {
+			return nil, err
 		}
-		return told, nil
+		asker := central.Asker{Device: d.device(), Bytes: len(body)}
+		if store, err := uuid.Parse(r.Header.Get(wire.HeaderIncarnation)); err == nil {
+			asker.Store = store
+		}
+		met, many, err := central.Trip(ctx, visit{m, d}, asker, trip)
+		met.MaxChanges, met.MaxBytes = m.w.batch, wire.MaxBatchBytes
+		for _, page := range many.Pages {
+			met.Pages = append(met.Pages, page.AppendJSON(nil))
+		}
+		return met, err
 	case path == "/device/incarnation":
 		var ask struct{ Incarnation uuid.UUID }
 		if err := json.Unmarshal(body, &ask); err != nil {
@@ -246,17 +259,7 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		if err := json.Unmarshal(body, &batch); err != nil {
 			return nil, err
 		}
-		if m.w.options.Bug == OneMind && !m.w.copies { // a copy would part for ever
-			batch.Incarnation = d.past[0]
-		}
-		if m.w.options.Bug == TrustedClock {
-			batch.Clock = wire.Clock{SentAt: m.w.now.AddDate(20, 0, 0)} // as if the device's clock were right
-		}
-		answers, err := m.changes.Push(ctx, d.device(), batch, len(body))
-		if err == nil {
-			m.w.note(answers)
-		}
-		return answers, err
+		return visit{m, d}.Push(ctx, d.device(), batch, len(body))
 	case len(parts) == 2 && parts[0] == "changes":
 		ask := pullRequest(parts[1], r)
 		if m.w.options.Bug == WideAnswered {
@@ -275,6 +278,59 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 	}
 	return nil, errors.New("the rehearsal has no " + path)
 }
+
+// visit is central as one device meets it, with the mistakes made on purpose.
+type visit struct {
+	*inMemory
+	d *unit
+}
+
+func (v visit) Now() time.Time                              { return v.w.now }
+func (v visit) Names() (now uuid.UUID, earlier []uuid.UUID) { return v.tables.Generation, v.tables.Earlier }
+
+func (v visit) Told(_ context.Context, from central.Device) (told wire.Definitions, err error) {
+	told = wire.Definitions{SealTo: changes.SealTo(v.tables.Secret()), Definitions: v.definitions(), Territories: from.Territories,
+		People: from.People, Sight: from.People.Digest()}
+	if v.w.options.Bug == SilentRoles {
+		told.Sight = "as ever"
+	}
+	told.Digest, err = central.Digest(told)
+	return told, err
+}
+
+func (v visit) Recognise(ctx context.Context, shown pulls.Shown) error {
+	if v.w.options.Bug == NoSeals {
+		return nil
+	}
+	return central.Recognise(ctx, v.pulls, v.changes, v.tables.Generation, shown)
+}
+
+func (v visit) Push(ctx context.Context, from central.Device, batch wire.Batch, bytes int) (wire.Answers, error) {
+	if v.w.options.Bug == OneMind && !v.w.copies { // a copy would part for ever
+		batch.Incarnation = v.d.past[0]
+	}
+	if v.w.options.Bug == TrustedClock {
+		batch.Clock = wire.Clock{SentAt: v.w.now.AddDate(20, 0, 0)} // as if the device's clock were right
+	}
+	answers, err := v.changes.Push(ctx, from, batch, bytes)
+	if err == nil {
+		v.w.note(answers)
+	}
+	return answers, err
+}
+
+// roomInTrip is so little that some trips leave something for later.
+const roomInTrip = 1500
+
+func (v visit) PullAll(ctx context.Context, from central.Device, ask pulls.Request, cursors map[string]int64,
+	_ int) (pulls.Many, error) {
+	if v.w.options.Bug == WideAnswered {
+		ask.Store, ask.Answered = v.d.past[len(v.d.past)-1], math.MaxInt64
+	}
+	return v.pulls.PullAll(ctx, from, ask, cursors, roomInTrip)
+}
+
+func (v visit) TakeReport(context.Context, central.Device, uuid.UUID, wire.Report) error { return nil }
 
 func (m *inMemory) definitions() []definition.Definition {
 	all, _ := m.tables.Definitions(context.Background()) // never fails

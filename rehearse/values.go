@@ -78,6 +78,9 @@ func (w *world) randomDefinitions() []definition.Definition {
 		return d
 	}
 	top, below := collection("areas"), collection("items")
+	if w.chance(30) {
+		top.Fields, top.Key, top.Unique = append(top.Fields, field("code", `{"type":"string"}`)), "code", true
+	}
 	if w.chance(70) {
 		below.Fields = append(below.Fields, definition.Field{Name: "area", Title: "area", Reference: "areas",
 			Schema: json.RawMessage(`{"type":"string","format":"uuid"}`)})

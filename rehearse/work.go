@@ -170,16 +170,16 @@ func (w *world) group(ctx context.Context, d *unit) error {
 		child, err = g.Add(below.Collection, inner)
 		return err
 	})
-	if err == nil {
-		w.tell(
-			"%s adds %s with %s, as a group",
-			d.at,
-			name(top.Collection, parent.ID),
-			name(below.Collection, child.ID),
-		)
-		err = w.keep(d, top, parent.ID, notes, nil)
+	if err != nil {
+		return w.saved(d, err)
 	}
-	return errors.Join(err, w.keep(d, below, child.ID, innerNotes, nil))
+	w.tell(
+		"%s adds %s with %s, as a group",
+		d.at,
+		name(top.Collection, parent.ID),
+		name(below.Collection, child.ID),
+	)
+	return errors.Join(w.keep(d, top, parent.ID, notes, nil), w.keep(d, below, child.ID, innerNotes, nil))
 }
 
 // parents are the records that one of a collection could belong to.
@@ -198,12 +198,21 @@ func (w *world) parents(ctx context.Context, d *unit, def definition.Definition)
 	return ids
 }
 
+// someKeys are so few that two make a record with the same one now and then.
+const someKeys = 15
+
 // values makes new values, and notes what of them can be found again.
 func (w *world) values(unit int, def definition.Definition, old record.Fields, all bool,
 	parents []uuid.UUID) (device.Fields, []*save) {
 	fields, notes := device.Fields{}, []*save{}
 	for _, f := range def.Fields {
 		if may, _ := f.Settable(); !may || f.Local || !all && !w.chance(35) || all && !f.Required && w.chance(30) {
+			continue
+		}
+		if def.Unique && f.Name == def.Key {
+			if all || w.chance(20) {
+				fields[f.Name] = fmt.Sprintf("C-%d", w.random.IntN(someKeys))
+			}
 			continue
 		}
 		made, s := kindOf(def, f)
@@ -312,7 +321,16 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 			name(q.Collection, q.Record),
 			q.Reasons[0].Message,
 		)
-		r, err := d.store.SendAgain(ctx, q.Number)
+		again := func() (device.Record, error) { return d.store.SendAgain(ctx, q.Number) }
+		if why := q.Reasons[0]; why.Code == change.CodeKeyTaken {
+			w.ledger.made++
+			other := fmt.Sprintf("D-%d", w.ledger.made)
+			w.tell("   with %s", other)
+			again = func() (device.Record, error) {
+				return d.store.Edit(ctx, q.Collection, q.Record, device.Fields{why.Field: other})
+			}
+		}
+		r, err := again()
 		if err != nil {
 			return w.saved(d, err)
 		}

@@ -325,7 +325,7 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 	w.tell("%s exchanges: %d sent, %d applied, %d merged, %d held, %d refused, %d waiting, %d received, %d withdrawn%s",
 		d.name, summary.Sent, summary.Applied, summary.Merged, summary.Held,
 		summary.Refused, summary.Waiting, summary.Received, summary.Withdrawn,
-		map[bool]string{true: "; it broke off"}[err != nil])
+		brokeOff(err))
 	return nil
 }
 
@@ -438,6 +438,13 @@ func (w *world) afterRestore() error {
 		}
 	}
 	return nil
+}
+
+func brokeOff(err error) string {
+	if err == nil {
+		return ""
+	}
+	return fmt.Sprintf("; it broke off: %v", err)
 }
 
 // calmDown lets everybody exchange until nothing moves any more.

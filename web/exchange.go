@@ -20,7 +20,6 @@ import (
 	"homing/central/finding"
 	"homing/central/pulls"
 	"homing/core/change"
-	"homing/core/merge"
 	"homing/core/query"
 	"homing/wire"
 )
@@ -61,22 +60,17 @@ func (s *Server) registerExchange() {
 	add(s, op,
 		func(ctx context.Context, in *definitionsIn) (*answer[wire.Definitions], error) {
 			if who(ctx).Device != nil && in.Seals != "" {
-				if err := s.central.Recognise(ctx, strings.Split(in.Seals, ",")); err != nil {
+				if err := s.central.Recognise(ctx, pulls.Shown{Seals: strings.Split(in.Seals, ",")}); err != nil {
 					return nil, err
 				}
 			}
-			all, err := s.central.Definitions(ctx)
-			definitions := wire.Definitions{Definitions: all, Territories: who(ctx).Territories,
-				Rules: map[string]map[string]merge.Rule{}}
-			for _, d := range all {
-				definitions.Rules[d.Collection] = d.MergeRules()
-			}
 			if device := who(ctx).Device; device != nil {
-				definitions.Territories, definitions.People, definitions.Sight = device.Territories, device.People,
-					device.People.Digest()
-				definitions.SealTo = s.central.SealTo()
+				told, err := s.central.Told(ctx, *device)
+				return &answer[wire.Definitions]{told}, err
 			}
-			return &answer[wire.Definitions]{definitions}, err
+			all, err := s.central.Definitions(ctx)
+			return &answer[wire.Definitions]{wire.Definitions{Definitions: all, Territories: who(ctx).Territories,
+				Rules: central.MergeRules(all)}}, err
 		})
 
 	type joinIn struct {
@@ -109,11 +103,19 @@ func (s *Server) registerExchange() {
 	s.registerPull()
 	s.registerLookUp()
 
-	type reportIn struct{ Body wire.Report }
+	s.registerTrip()
+	type reportIn struct {
+		Exchange string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Body     wire.Report
+	}
 	add(s, s.operation(http.MethodPut, "/v1/report", "report",
 		"Say what the device holds and owes, at the end of an exchange", deliverers),
 		func(ctx context.Context, in *reportIn) (*struct{}, error) {
-			return nil, s.central.TakeReport(ctx, *who(ctx).Device, in.Body)
+			exchange, err := headerID(wire.HeaderExchange, in.Exchange)
+			if err != nil {
+				return nil, err
+			}
+			return nil, s.central.TakeReport(ctx, *who(ctx).Device, exchange, in.Body)
 		})
 }
 
@@ -142,6 +144,69 @@ func (s *Server) registerPush() {
 		s.metrics.count(answers.Answers)
 		return &answer[wire.Answers]{answers}, nil
 	})
+}
+
+func (s *Server) registerTrip() {
+	type tripIn struct {
+		Exchange string `header:"Homing-Exchange" doc:"Id of the exchange, for the log."`
+		Store    string `header:"Homing-Incarnation" doc:"Identity of the local store that asks; needed for answered to mean anything."`
+		RawBody  []byte
+	}
+	op := s.operation(http.MethodPost, "/v1/trips", "trip", "Push a first batch, hear what changed and get first pages, in one request",
+		deliverers)
+	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict, http.StatusRequestEntityTooLarge,
+		http.StatusUnprocessableEntity, http.StatusInsufficientStorage)
+	op.Description = "What an exchange needs in which little has happened. Each part means what it means in the request of its own: " +
+		"definitions, push, pull and report. What does not fit follows with these."
+	op.SkipValidateBody = true // as with a push
+	s.batchSchema()
+	schemas := s.api.OpenAPI().Components.Schemas
+	op.RequestBody = &huma.RequestBody{Required: true,
+		Content: map[string]*huma.MediaType{wire.JSON: {Schema: schemas.Schema(reflect.TypeFor[wire.Trip](), true, "Trip")}}}
+	met := schemas.Schema(reflect.TypeFor[wire.Met](), true, "Met")
+	page := schemas.Schema(reflect.TypeFor[wire.Page](), true, "Page")
+	schemas.SchemaFromRef(met.Ref).Properties["pages"].Items = page
+	op.Responses = map[string]*huma.Response{"200": {Description: "What central has to say",
+		Content: map[string]*huma.MediaType{wire.JSON: {Schema: met}}}}
+	add(s, op, func(ctx context.Context, in *tripIn) (*huma.StreamResponse, error) {
+		asker := central.Asker{Device: *who(ctx).Device, Bytes: len(in.RawBody)}
+		var err error
+		if asker.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {
+			return nil, err
+		}
+		if asker.Store, err = headerID(wire.HeaderIncarnation, in.Store); err != nil {
+			return nil, err
+		}
+		var trip wire.Trip
+		if err := json.Unmarshal(in.RawBody, &trip); err != nil {
+			return nil, unreadableBody(err)
+		}
+		if min(trip.Unsent, trip.Refused, trip.Waiting) < 0 || len(trip.Seals) > wire.MostSeals {
+			return nil, fault.Fail(fault.Invalid, "unsent, refused and waiting are counts, and seals are %d at most", wire.MostSeals)
+		}
+		text, written, err := s.onTheWay(ctx, func() ([]byte, error) { return s.trip(ctx, asker, trip) })
+		if err != nil {
+			return nil, err
+		}
+		return s.atItsPace(ctx, text, written), nil
+	})
+}
+
+func (s *Server) trip(ctx context.Context, asker central.Asker, trip wire.Trip) ([]byte, error) {
+	met, many, err := central.Trip(ctx, s.central, asker, trip)
+	if err != nil {
+		return nil, err
+	}
+	met.Open, met.MaxChanges, met.MaxBytes = s.options.Open, s.options.MaxChanges, int(s.options.MaxBodyBytes)
+	if met.Answers != nil {
+		s.metrics.count(met.Answers.Answers)
+	}
+	for n, page := range many.Pages {
+		s.metrics.delivered.Add(float64(len(page.Records)))
+		met.Pages = append(met.Pages, page.AppendJSON(make([]byte, 0, many.Sizes[n]+400*len(page.Records)+256)))
+	}
+	text, err := json.Marshal(met)
+	return s.hidden(text), err
 }
 
 // batchSchema describes a batch with its changes, which the program itself reads one by one.
@@ -198,23 +263,28 @@ func (s *Server) registerPull() {
 		if ask.Store, err = headerID(wire.HeaderIncarnation, in.Store); err != nil {
 			return nil, err
 		}
-		text, written, err := s.page(ctx, ask)
+		text, written, err := s.onTheWay(ctx, func() ([]byte, error) { return s.makePage(ctx, ask) })
 		if err != nil {
 			return nil, err
 		}
-		return &huma.StreamResponse{Body: func(out huma.Context) {
-			defer written()
-			_, w := humachi.Unwrap(out)
-			link := http.NewResponseController(w)
-			if err := link.SetWriteDeadline(time.Now().Add(pagePatience)); err == nil {
-				defer link.SetWriteDeadline(time.Time{}) // the link may carry more requests
-			}
-			out.SetHeader("Content-Type", wire.JSON)
-			if _, err := out.BodyWriter().Write(text); err != nil {
-				s.log.DebugContext(ctx, "page not delivered", "error", err)
-			}
-		}}, nil
+		return s.atItsPace(ctx, text, written), nil
 	})
+}
+
+// atItsPace writes a text as fast as the link takes it.
+func (s *Server) atItsPace(ctx context.Context, text []byte, written func()) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(out huma.Context) {
+		defer written()
+		_, w := humachi.Unwrap(out)
+		link := http.NewResponseController(w)
+		if err := link.SetWriteDeadline(time.Now().Add(pagePatience)); err == nil {
+			defer link.SetWriteDeadline(time.Time{}) // the link may carry more requests
+		}
+		out.SetHeader("Content-Type", wire.JSON)
+		if _, err := out.BodyWriter().Write(text); err != nil {
+			s.log.DebugContext(ctx, "page not delivered", "error", err)
+		}
+	}}
 }
 
 // Covering is the part of a question that says which territories a device has loaded.
@@ -253,15 +323,15 @@ const (
 	roomPatience = 5 * time.Second // for others to be written
 )
 
-// page makes a page ready to be sent. Written gives its room back.
-func (s *Server) page(ctx context.Context, ask pulls.Request) (text []byte, written func(), err error) {
+// onTheWay makes a text ready to be sent, when there is room for one more. Written gives its room back.
+func (s *Server) onTheWay(ctx context.Context, prepare func() ([]byte, error)) (text []byte, written func(), err error) {
 	waiting, cancel := context.WithTimeout(ctx, roomPatience)
 	defer cancel()
 	if err := s.onWay.Acquire(waiting, 1); err != nil {
 		return nil, nil, errors.Join(fault.Fail(fault.Unavailable,
 			"many devices are loading over slow links; ask for this page again later"), ctx.Err())
 	}
-	if text, err = s.makePage(ctx, ask); err != nil {
+	if text, err = prepare(); err != nil {
 		s.onWay.Release(1)
 		return nil, nil, err
 	}

@@ -33,6 +33,9 @@ const (
 	Problem = "application/problem+json" // RFC 9457
 )
 
+// MostSeals bounds how many a device shows at once.
+const MostSeals = 50
+
 // Bounds that central puts on one batch, unless told otherwise.
 const (
 	MaxBatchChanges = 1000
@@ -122,7 +125,7 @@ type Page struct {
 
 // Report is what a device says of itself at the end of an exchange, so that people can see what it holds and owes.
 type Report struct {
-	Clock   Clock            `json:"clock"`
+	Clock   *Clock           `json:"clock,omitempty"`
 	Cursors map[string]int64 `json:"cursors" doc:"How far the device has pulled each collection, as stored on the device."`
 	Unsent  int              `json:"unsent" minimum:"0" doc:"Changes in the outbox without an answer."`
 	Refused int              `json:"refused" minimum:"0"`
@@ -137,6 +140,7 @@ type Definitions struct {
 	Territories []string                         `json:"territories,omitempty" doc:"Those that the asker holds; * stands for all."`
 	Sight       string                           `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
 	People      []rights.Person                  `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
+	Digest      string                           `json:"digest,omitempty" doc:"Stands for all of this, for a device. It shows it in a trip, and is told the definitions when they are others."`
 	SealTo      []byte                           `json:"seal_to,omitempty" contentEncoding:"base64" doc:"For a device: central's public key (X25519), for which changes are sealed that only central may read; see Sealed."`
 }
 

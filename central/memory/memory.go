@@ -55,6 +55,7 @@ type Tables struct {
 type Faults struct {
 	ForgetsAnswers bool // a change that comes again is taken again
 	LateCommits    bool // a batch's records show only after the next pull has gone past them
+	LooseKeys      bool // nobody is found by a key
 	QuietMoves     bool // what a new definition lets others see is not told to who wrote it last
 }
 
@@ -318,6 +319,9 @@ func (m *Tables) FieldsAt(_ context.Context, at desk.Key, revision int64) (recor
 // ByValue is [changes.Finding.ByValue].
 func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field string,
 	texts []string) (found []changes.Found, err error) {
+	if m.Faults.LooseKeys {
+		return nil, nil
+	}
 	for _, at := range m.keys(c.Definition.Collection) {
 		r := m.rows[at]
 		if text := definition.Plain(r.Fields[field]); !r.Removed && r.Fields[field] != nil && slices.Contains(texts, text) {
@@ -420,14 +424,18 @@ func (m *Tables) Head(_ context.Context, collection string) (int64, error) {
 	return m.heads[collection], nil
 }
 
+// Heads is [pulls.Tables.Heads].
+func (m *Tables) Heads(context.Context) (map[string]int64, error) { return maps.Clone(m.heads), nil }
+
 // LeftAfter is [pulls.Tables.LeftAfter].
-func (m *Tables) LeftAfter(_ context.Context, collection string, at time.Time) (head int64, found bool, err error) {
-	for _, one := range m.left[collection] {
-		if one.at.After(at) {
-			return one.head, true, nil
+func (m *Tables) LeftAfter(_ context.Context, at time.Time) (map[string]int64, error) {
+	all := map[string]int64{}
+	for name, moves := range m.left {
+		if n := slices.IndexFunc(moves, func(one left) bool { return one.at.After(at) }); n >= 0 {
+			all[name] = moves[n].head
 		}
 	}
-	return 0, false, nil
+	return all, nil
 }
 
 // Secret is [pulls.Ground.Secret].

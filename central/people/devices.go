@@ -421,25 +421,36 @@ func (c *People) changeDevice(ctx context.Context, id uuid.UUID, act Act, detail
 	return err
 }
 
-// TakeReport keeps what a device says of itself at the end of an exchange.
-func (c *People) TakeReport(ctx context.Context, from fleet.Device, report wire.Report) error {
+// TakeReport keeps what a device says of itself in an exchange. A clock that it says nothing of stays as it was.
+func (c *People) TakeReport(ctx context.Context, from fleet.Device, exchange uuid.UUID, report wire.Report) error {
 	now := c.db.Now()
-	offset := report.Clock.Offset().Believe(report.Clock.SentAt, now, changes.BelieveWithin)
+	var by, within *int64
+	if report.Clock != nil {
+		offset := report.Clock.Offset().Believe(report.Clock.SentAt, now, changes.BelieveWithin)
+		ms, unsure := offset.By.Milliseconds(), offset.Error.Milliseconds()
+		by, within = &ms, &unsure
+	}
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5,
-				offset_ms = $6, error_ms = $7 WHERE id = $1`,
-			from.ID, now, report.Unsent, report.Refused, report.Waiting, offset.By.Milliseconds(),
-			offset.Error.Milliseconds()); err != nil {
+				offset_ms = coalesce($6, offset_ms), error_ms = coalesce($7, error_ms) WHERE id = $1`,
+			from.ID, now, report.Unsent, report.Refused, report.Waiting, by, within); err != nil {
 			return err
 		}
-		for _, name := range slices.Sorted(maps.Keys(report.Cursors)) {
-			if _, err := tx.ExecContext(ctx, `
-				INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, name, $3::bigint,
-					$4::timestamptz FROM collections WHERE name = $2 AND $3::bigint BETWEEN 0 AND head
-				ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
-				from.ID, name, report.Cursors[name], now); err != nil {
-				return err
-			}
+		names := slices.Sorted(maps.Keys(report.Cursors))
+		cursors := make([]int64, len(names))
+		for n, name := range names {
+			cursors[n] = report.Cursors[name]
+		}
+		if _, err := tx.ExecContext(ctx, `
+			INSERT INTO cursors (device, collection, cursor, pulled_at) SELECT $1::uuid, c.name, at.cursor, $4::timestamptz
+				FROM unnest($2::text[], $3::bigint[]) AS at (name, cursor) JOIN collections c ON c.name = at.name
+				WHERE at.cursor BETWEEN 0 AND c.head ORDER BY c.name
+			ON CONFLICT (device, collection) DO UPDATE SET cursor = excluded.cursor, pulled_at = excluded.pulled_at`,
+			from.ID, names, cursors, now); err != nil {
+			return err
+		}
+		if exchange != uuid.Nil {
+			return tx.NoteExchange(ctx, from.ID, exchange, now)
 		}
 		return nil
 	})

@@ -25,6 +25,11 @@ type carried struct {
 	batches, applied, merged, held, refused, waiting, repeated, delivered, bytesIn, bytesOut int
 }
 
+// NoteExchange keeps that an exchange of a device is under way, or was.
+func (t *Tx) NoteExchange(ctx context.Context, device, exchange uuid.UUID, at time.Time) error {
+	return t.noteExchange(ctx, device, exchange, at, carried{})
+}
+
 // noteExchange adds to the log of an exchange.
 func (t *Tx) noteExchange(ctx context.Context, device, exchange uuid.UUID, at time.Time, c carried) error {
 	_, err := t.ExecContext(ctx, `

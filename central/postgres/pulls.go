@@ -66,14 +66,28 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 	return head, err
 }
 
+// Heads is [pulls.Tables.Heads].
+func (t *Tx) Heads(ctx context.Context) (map[string]int64, error) {
+	return t.byCollection(ctx, `SELECT name, head FROM collections`)
+}
+
 // LeftAfter is [pulls.Tables.LeftAfter].
-func (t *Tx) LeftAfter(ctx context.Context, collection string, at time.Time) (head int64, found bool, err error) {
-	err = t.QueryRowxContext(ctx, `SELECT head FROM heads WHERE collection = $1 AND left_at > $2 ORDER BY left_at LIMIT 1`,
-		collection, at).Scan(&head)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, false, nil
+func (t *Tx) LeftAfter(ctx context.Context, at time.Time) (map[string]int64, error) {
+	return t.byCollection(ctx, `SELECT c.name, h.head FROM collections c CROSS JOIN LATERAL (SELECT head FROM heads
+		WHERE collection = c.name AND left_at > $1 ORDER BY left_at LIMIT 1) h`, at)
+}
+
+func (t *Tx) byCollection(ctx context.Context, query string, args ...any) (map[string]int64, error) {
+	var rows []struct {
+		Name string `db:"name"`
+		Head int64  `db:"head"`
 	}
-	return head, err == nil, err
+	err := t.SelectContext(ctx, &rows, query, args...)
+	all := make(map[string]int64, len(rows))
+	for _, row := range rows {
+		all[row.Name] = row.Head
+	}
+	return all, err
 }
 
 // Count is [pulls.Tables.Count].

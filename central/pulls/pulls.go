@@ -8,6 +8,7 @@ package pulls
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
@@ -47,10 +48,12 @@ type Tables interface {
 	Definitions(ctx context.Context) (map[string]*definition.Collection, error)
 	// Head is the position of the last accepted change of a collection; 0 where there is no such collection.
 	Head(ctx context.Context, collection string) (int64, error)
-	// LeftAfter is where the head of a collection was when it was first moved on after a moment: nothing beyond that
-	// was there before. It is found where anything was accepted after the moment, save what came within a second of
+	// Heads are those of all collections.
+	Heads(ctx context.Context) (map[string]int64, error)
+	// LeftAfter is where the head of each collection was when it was first moved on after a moment: nothing beyond that
+	// was there before. It names those in which anything was accepted after the moment, save what came within a second of
 	// something else.
-	LeftAfter(ctx context.Context, collection string, at time.Time) (head int64, found bool, err error)
+	LeftAfter(ctx context.Context, at time.Time) (map[string]int64, error)
 	// Count is how many records that are not removed fall into one of the territories.
 	Count(ctx context.Context, collection string, covers []string) (int64, error)
 	// Changed gives at most limit records after a position, by position, as long as take says to go on. It may leave
@@ -169,6 +172,71 @@ func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.
 		return wire.Page{}, err
 	}
 	return page, p.ground.NotePull(ctx, from.ID, ask, page, size)
+}
+
+// Many is what a device gets at once of the collections that it names.
+type Many struct {
+	Pages []wire.Page      // the first of each collection that has something for the device
+	Heads map[string]int64 // where the other cursors go, of those that go anywhere
+	Left  []string         // collections for whose page there was no room
+	Seal  string           // of all cursors as they are then; empty when more is to come
+	Sizes []int            // of the pages, about, in bytes
+}
+
+// PullAll is [Pulls.Pull] for all collections that a device holds, by their cursors, within all that its workers cover.
+// The pages have at most so many bytes together, if each can have one record.
+func (p *Pulls) PullAll(ctx context.Context, from fleet.Device, ask Request, cursors map[string]int64, room int) (Many, error) {
+	ask.Limit, ask.Covers, ask.At = DefaultPage, from.Territories, p.now()
+	many := Many{Heads: map[string]int64{}}
+	err := p.ground.Deliver(ctx, func(t Tables) error {
+		many = Many{Heads: map[string]int64{}}
+		all, err := t.Definitions(ctx)
+		if err != nil {
+			return err
+		}
+		heads, err := t.Heads(ctx)
+		if err != nil {
+			return err
+		}
+		left, then, whole := room, maps.Clone(cursors), true
+		for _, name := range slices.Sorted(maps.Keys(cursors)) {
+			one := ask
+			one.Collection, one.Cursor = name, cursors[name]
+			switch {
+			case all[name] != nil && one.Cursor == heads[name]:
+				continue
+			case left <= 0:
+				many.Left, whole = append(many.Left, name), false
+				continue
+			}
+			w := pull{tables: t, from: from, ask: one, bytes: min(left, p.bytes), collection: all[name]}
+			if err := w.fill(ctx); err != nil {
+				return err
+			}
+			then[name], whole = w.page.Cursor, whole && !w.page.More
+			if len(w.page.Records) == 0 {
+				many.Heads[name] = w.page.Cursor
+				continue
+			}
+			left -= w.size
+			many.Pages, many.Sizes = append(many.Pages, w.page), append(many.Sizes, w.size)
+		}
+		if whole {
+			many.Seal = SealAll(p.ground.Secret(), then, ask.At)
+		}
+		return nil
+	})
+	if err != nil {
+		return Many{}, err
+	}
+	for n, page := range many.Pages {
+		one := ask
+		one.Collection, one.Cursor = page.Collection, cursors[page.Collection]
+		if err := p.ground.NotePull(ctx, from.ID, one, page, many.Sizes[n]); err != nil {
+			return Many{}, err
+		}
+	}
+	return many, nil
 }
 
 // Covers gives the territories that a device asks for; nil stands for all that its workers hold. It is an error to

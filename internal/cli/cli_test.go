@@ -168,7 +168,7 @@ func TestExchangeExitCodes(t *testing.T) {
 	bed := hour(t)
 	broken := true
 	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if broken && r.URL.Path == "/v1/batches" {
+		if broken && testbed.CarriesBatch(r) {
 			return testbed.CutAfter
 		}
 		return testbed.Pass

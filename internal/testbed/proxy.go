@@ -8,6 +8,8 @@ import (
 	"net/http/httptest"
 	"sync/atomic"
 	"testing"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // Fault is what a proxy does with a request.
@@ -69,6 +71,22 @@ func NewProxy(t testing.TB, target string, choose func(*http.Request) Fault) *Pr
 	}))
 	t.Cleanup(p.Close)
 	return p
+}
+
+// CarriesBatch says whether a request brings central changes: as a batch, or on a trip.
+func CarriesBatch(r *http.Request) bool {
+	if r.URL.Path != "/v1/trips" {
+		return r.URL.Path == "/v1/batches"
+	}
+	body, err := io.ReadAll(r.Body)
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	if r.Header.Get("Content-Encoding") == "zstd" {
+		if reader, fails := zstd.NewReader(nil); fails == nil {
+			body, _ = reader.DecodeAll(body, nil) // what cannot be read brings nothing
+			reader.Close()
+		}
+	}
+	return err == nil && bytes.Contains(body, []byte(`"batch":`))
 }
 
 func pass(r *http.Request, target string, body []byte) (int, http.Header, []byte, error) {

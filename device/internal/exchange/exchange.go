@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -85,6 +86,10 @@ type exchange struct {
 	maxChanges  int
 	maxBytes    int
 	revoked     bool            // central lets it deliver at most
+	prepared    bool            // the outbox is ready to be sent
+	longWay     bool            // central does without trips
+	settled     map[string]bool // collections that a trip has brought to their heads
+	told        *wire.Report    // what central knows of this store by the trip; nil where that is not all
 	defined     map[string]bool // collections that central has now; a restored one may lack some
 	summary     *Summary
 	watch       func(Progress)
@@ -108,7 +113,7 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 	summary.Exchange, summary.Started = s.NewID(), startedBy(ctx)
 	began := time.Now()
 	e := &exchange{Line: s, summary: &summary, watch: watch}
-	err = e.meet(ctx)
+	err = e.begin(ctx, push, pull)
 	if err == nil && pull && !e.revoked {
 		err = e.pullAfterRestore(ctx)
 	}
@@ -231,7 +236,9 @@ func (e *exchange) keepOffset(ctx context.Context, tx *sqlx.Tx) error {
 	if err := file.SetFact(ctx, tx, file.FactBoot, boot); err != nil {
 		return err
 	}
-	return file.SetFact(ctx, tx, file.FactOffset, fmt.Sprintf("%d %d", e.offset.By, e.offset.Error))
+	_, since := e.Tick()
+	return file.SetFact(ctx, tx, file.FactOffset, fmt.Sprintf("%d %d %d %d", e.offset.By, e.offset.Error,
+		e.Now().UnixNano()-since.Nanoseconds(), since.Nanoseconds()))
 }
 
 // renew tells central that the store was restored and has a new incarnation, or tells a restored central of all that
@@ -266,9 +273,18 @@ func (e *exchange) define(ctx context.Context) error {
 		&definitions); err != nil {
 		return err
 	}
+	return e.takeDefinitions(ctx, definitions)
+}
+
+func (e *exchange) takeDefinitions(ctx context.Context, definitions wire.Definitions) error {
 	e.defined = map[string]bool{}
+	known := definitions.Digest
 	for _, d := range definitions.Definitions {
 		e.defined[d.Collection] = true
+		known += " " + d.Collection
+	}
+	if definitions.Digest == "" { // central does not say
+		known = ""
 	}
 	if err := e.TakeDefinitions(ctx, definitions); err != nil {
 		return err
@@ -277,7 +293,12 @@ func (e *exchange) define(ctx context.Context) error {
 	if err != nil {
 		return file.StoreError(err)
 	}
-	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.TakePeople(ctx, tx, definitions) }); err != nil {
+	if err := e.within(ctx, func(tx *sqlx.Tx) error {
+		if err := e.TakePeople(ctx, tx, definitions); err != nil {
+			return err
+		}
+		return file.SetFact(ctx, tx, file.FactDefinitions, known)
+	}); err != nil {
 		return err
 	}
 	now, err := file.Fact(ctx, e.DB, file.FactWorker)
@@ -287,9 +308,6 @@ func (e *exchange) define(ctx context.Context) error {
 	return file.StoreError(err)
 }
 
-// mostSeals bounds the header that carries them.
-const mostSeals = 50
-
 // seals are central's words on how far it had delivered what this store has, the latest first.
 func (e *exchange) seals(ctx context.Context) (string, error) {
 	var all []string
@@ -297,7 +315,7 @@ func (e *exchange) seals(ctx context.Context) (string, error) {
 		ctx,
 		&all,
 		`SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT ?`,
-		mostSeals,
+		wire.MostSeals,
 	)
 	return strings.Join(all, ","), file.StoreError(err)
 }
@@ -345,6 +363,7 @@ func (e *exchange) pull(ctx context.Context) error {
 		if err = e.pullAll(ctx); !isCoverage(err) {
 			return err
 		}
+		e.settled = nil
 		if err := e.define(ctx); err != nil {
 			return err
 		}
@@ -370,7 +389,12 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 	if err := e.lookAnew(ctx, all); err != nil {
 		return err
 	}
-	collections, err := e.Collections(ctx)
+	if e.settled == nil {
+		if err := e.pullAtOnce(ctx); err != nil || e.revoked {
+			return err
+		}
+	}
+	collections, err := e.Cursors(ctx)
 	if err != nil {
 		return err
 	}
@@ -388,7 +412,7 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 				return err
 			}
 		}
-		if !c.Loads() {
+		if !c.Loads() || e.settled[c.Name] {
 			continue
 		}
 		covers, err := e.cover(ctx, c.Name, c.Cursor)
@@ -508,23 +532,44 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 // answered is the number up to which all changes of this store have an answer that is stored. Below one that has
 // none, central may have written what this store has not laid under its view yet.
 func (e *exchange) answered(ctx context.Context) (string, error) {
-	text, err := file.Fact(ctx, e.DB, file.FactAnswered)
-	if err != nil || text == "" {
-		return "", file.StoreError(err)
+	highest, err := e.answeredAfter(ctx, nil)
+	if err != nil || highest == 0 {
+		return "", err
 	}
-	highest, err := strconv.ParseInt(text, 10, 64)
+	return strconv.FormatInt(highest, 10), nil
+}
+
+// answeredAfter is the same for when a batch is answered that is about to go.
+func (e *exchange) answeredAfter(ctx context.Context, batch []file.Entry) (int64, error) {
+	text, err := file.Fact(ctx, e.DB, file.FactAnswered)
 	if err != nil {
-		return "", fmt.Errorf("%w: the number that was answered last", file.ErrDamaged)
+		return 0, file.StoreError(err)
+	}
+	var highest int64
+	if text != "" {
+		if highest, err = strconv.ParseInt(text, 10, 64); err != nil {
+			return 0, fmt.Errorf("%w: the number that was answered last", file.ErrDamaged)
+		}
+	}
+	goes := []int64{}
+	for _, q := range batch {
+		if goes = append(goes, q.Number); q.Origin == "" {
+			highest = max(highest, q.Number)
+		}
+	}
+	these, err := json.Marshal(goes)
+	if err != nil {
+		return 0, err
 	}
 	var open int64 // 0 where there is none
-	if err := e.DB.GetContext(ctx, &open, `SELECT coalesce(min(number), 0)
-			FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`); err != nil {
-		return "", file.StoreError(err)
+	if err := e.DB.GetContext(ctx, &open, `SELECT coalesce(min(number), 0) FROM outbox WHERE origin = '' AND state IN ('new', 'sent')
+			AND number NOT IN (SELECT value FROM json_each(?))`, string(these)); err != nil {
+		return 0, file.StoreError(err)
 	}
 	if open > 0 {
 		highest = min(highest, open-1)
 	}
-	return strconv.FormatInt(highest, 10), nil
+	return highest, nil
 }
 
 func (e *exchange) fetch(ctx context.Context, way course, answered string, limit int) (next fetched) {
@@ -566,20 +611,36 @@ func (f *fetched) read() {
 	f.text = nil
 }
 
-// report tells central what the device holds and owes now. It is for people to see; a central that cannot take it has
-// lost nothing.
+// report tells central what the device holds and owes now, unless central knows. It is for people to see; a central that
+// cannot take it has lost nothing.
 func (e *exchange) report(ctx context.Context) error {
-	status, err := e.Status(ctx)
+	report, err := e.owed(ctx)
 	if err != nil {
 		return err
 	}
-	report := wire.Report{Clock: e.clock(), Cursors: map[string]int64{}, Unsent: status.Unsent, Refused: status.Refused,
-		Waiting: status.Waiting}
-	for _, c := range status.Collections {
-		if c.Loads() {
-			report.Cursors[c.Name] = c.Cursor
+	var rows []struct {
+		Name   string `db:"name"`
+		Cursor int64  `db:"cursor"`
+	}
+	if err := e.DB.SelectContext(ctx, &rows, `SELECT name, cursor FROM collections`); err != nil {
+		return file.StoreError(err)
+	}
+	all, err := e.All(ctx, e.DB)
+	if err != nil {
+		return err
+	}
+	report.Cursors = map[string]int64{}
+	for _, row := range rows {
+		if c := all[row.Name]; c.Sync.Direction.Pulls() && c.Sync.Keep.Loads() {
+			report.Cursors[row.Name] = row.Cursor
 		}
 	}
+	if told := e.told; told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&
+		told.Waiting == report.Waiting && maps.Equal(told.Cursors, report.Cursors) {
+		return nil
+	}
+	now := e.clock()
+	report.Clock = &now
 	var problem *link.Problem
 	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil &&
 		!errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
@@ -587,6 +648,15 @@ func (e *exchange) report(ctx context.Context) error {
 	}
 	return nil
 }
+
+// owed counts the changes that central has not accepted.
+func (e *exchange) owed(ctx context.Context) (owed wire.Report, err error) {
+	err = e.DB.QueryRowContext(ctx, countOwed).Scan(&owed.Unsent, &owed.Refused, &owed.Waiting)
+	return owed, file.StoreError(err)
+}
+
+const countOwed = `SELECT count(*) FILTER (WHERE state IN ('new', 'sent')), count(*) FILTER (WHERE state = 'refused'),
+	count(*) FILTER (WHERE state = 'waiting') FROM outbox`
 
 // log keeps what an exchange did. It is kept even when the exchange was cancelled.
 func (s *Line) log(ctx context.Context, started time.Time, summary Summary, cause error) error {

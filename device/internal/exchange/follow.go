@@ -99,7 +99,7 @@ func (s *Line) follow(ctx context.Context, tell func(Summary, error), heard func
 
 // behind says whether heads have moved beyond what this store has pulled; a head of 0 says that the definition changed.
 func (s *Line) behind(ctx context.Context, heads map[string]int64) (bool, error) {
-	collections, err := s.Collections(ctx)
+	collections, err := s.Cursors(ctx)
 	return slices.ContainsFunc(collections, func(c hold.CollectionStatus) bool {
 		head, named := heads[c.Name]
 		return c.Loads() && named && (head == 0 || head > c.Cursor)

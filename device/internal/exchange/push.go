@@ -33,17 +33,14 @@ const firstBatch = 500
 // push sends batch after batch until everything is answered. A batch that was sent before and got no answer is sent
 // again as it was, under its old id.
 func (e *exchange) push(ctx context.Context) error {
-	if err := e.fold(ctx); err != nil {
-		return err
+	if !e.prepared {
+		if err := e.prepare(ctx); err != nil {
+			return err
+		}
 	}
 	total, err := e.unanswered(ctx)
 	if err != nil {
 		return err
-	}
-	// What waits for another change may go in now.
-	if _, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
-		file.IsSent, file.IsWaiting); err != nil {
-		return file.StoreError(err)
 	}
 	largest := max(min(firstBatch, e.maxChanges), 1)
 	most, err := e.batchSize(ctx, largest)
@@ -76,13 +73,10 @@ func (e *exchange) push(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := e.takeAnswers(ctx, changes, answers); err != nil {
+		if err := e.hearAnswers(ctx, batch, changes, answers); err != nil {
 			return err
 		}
-		if err := e.renew(ctx); err != nil { // something may go under another source now
-			return err
-		}
-		e.summary.Sent += len(changes)
+		e.settled = nil // what was pulled before is behind again
 		if most < largest {
 			most = min(most*2, largest)
 			if err := file.StoreError(file.SetFact(ctx, e.DB, file.FactBatch, strconv.Itoa(most))); err != nil {
@@ -91,6 +85,18 @@ func (e *exchange) push(ctx context.Context) error {
 		}
 		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(total, e.summary.Sent)})
 	}
+}
+
+// prepare makes the outbox ready to be sent.
+func (e *exchange) prepare(ctx context.Context) error {
+	if err := e.fold(ctx); err != nil {
+		return err
+	}
+	// What waits for another change may go in now.
+	_, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
+		file.IsSent, file.IsWaiting)
+	e.prepared = err == nil
+	return file.StoreError(err)
 }
 
 func (e *exchange) unanswered(ctx context.Context) (int, error) {
@@ -194,7 +200,8 @@ func (e *exchange) resize(ctx context.Context, batch uuid.UUID, most int) error 
 	})
 }
 
-func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry) (wire.Answers, error) {
+// batch is what a batch says.
+func (e *exchange) batch(ctx context.Context, id uuid.UUID, changes []file.Entry) (wire.Batch, error) {
 	batch := wire.Batch{ID: id, Exchange: e.summary.Exchange, Incarnation: changes[0].Source(e.incarnation),
 		Generation: e.generation, Clock: e.clock()}
 	if earlier, err := uuid.Parse(changes[0].Generation); err == nil {
@@ -203,16 +210,25 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry)
 	for _, q := range changes {
 		text, err := e.written(ctx, q)
 		if err != nil {
-			return wire.Answers{}, err
+			return batch, err
 		}
 		batch.Changes = append(batch.Changes, text)
 	}
-	var answers wire.Answers
-	if err := e.call(ctx, http.MethodPost, "/v1/batches", batch, &answers); err != nil {
+	return batch, nil
+}
+
+func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry) (answers wire.Answers, err error) {
+	batch, err := e.batch(ctx, id, changes)
+	if err != nil {
 		return answers, err
 	}
+	return answers, e.call(ctx, http.MethodPost, "/v1/batches", batch, &answers)
+}
+
+// hearAnswers stores the answers to a batch, if they are those.
+func (e *exchange) hearAnswers(ctx context.Context, id uuid.UUID, changes []file.Entry, answers wire.Answers) error {
 	if answers.Batch != id || len(answers.Answers) != len(changes) {
-		return answers, fmt.Errorf(
+		return fmt.Errorf(
 			"central answered %d changes of batch %s, but %d of batch %s were sent; they are kept",
 			len(answers.Answers),
 			answers.Batch,
@@ -220,7 +236,14 @@ func (e *exchange) send(ctx context.Context, id uuid.UUID, changes []file.Entry)
 			id,
 		)
 	}
-	return answers, nil
+	if err := e.takeAnswers(ctx, changes, answers); err != nil {
+		return err
+	}
+	if err := e.renew(ctx); err != nil { // something may go under another source now
+		return err
+	}
+	e.summary.Sent += len(changes)
+	return nil
 }
 
 // written is a change as a batch carries it.

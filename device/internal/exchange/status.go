@@ -68,8 +68,7 @@ func (s *Line) Status(ctx context.Context) (Status, error) {
 		ms := offset.By.Milliseconds()
 		status.OffsetMS = &ms
 	}
-	err = s.DB.QueryRowContext(ctx, `SELECT count(*) FILTER (WHERE state IN ('new', 'sent')), count(*) FILTER (WHERE state = 'refused'),
-		count(*) FILTER (WHERE state = 'waiting') FROM outbox`).
+	err = s.DB.QueryRowContext(ctx, countOwed).
 		Scan(&status.Unsent, &status.Refused, &status.Waiting)
 	if err != nil {
 		return status, file.StoreError(err)

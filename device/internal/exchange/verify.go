@@ -66,7 +66,7 @@ func (s *Line) Verify(ctx context.Context, mere, mend bool) ([]Verified, error) 
 	if e.revoked {
 		return nil, file.ErrRevoked
 	}
-	collections, err := s.Collections(ctx)
+	collections, err := s.Cursors(ctx)
 	if err != nil {
 		return nil, err
 	}

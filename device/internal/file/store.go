@@ -186,6 +186,8 @@ const (
 	FactSourceOf    = "source_of"   // who saves under the present incarnation
 	FactSourceFrom  = "source_from" // the number that was given last before it was taken
 	FactSealTo      = "seal_to"     // central's public key
+	FactDefinitions = "definitions" // the digest of what central said of them last, and which collections there were
+	FactSeal        = "seal"        // central's word on all cursors at once, and what they were
 )
 
 // Runner is the database or a transaction on it.

@@ -39,6 +39,23 @@ func (c CollectionStatus) Loads() bool { return c.Direction.Pulls() && c.Keep.Lo
 
 // Collections is [device.Store.Collections].
 func (s *Shelf) Collections(ctx context.Context) ([]CollectionStatus, error) {
+	all, err := s.Cursors(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for n := range all {
+		one := &all[n]
+		if err := s.DB.QueryRowContext(ctx, `SELECT
+			(SELECT count(*) FROM records WHERE collection = ?1) - (SELECT count(*) FROM records WHERE collection = ?1 AND removed),
+			(SELECT count(*) FROM records WHERE collection = ?1 AND pending > 0)`, one.Name).Scan(&one.Records, &one.Pending); err != nil {
+			return nil, file.StoreError(err)
+		}
+	}
+	return all, nil
+}
+
+// Cursors are the collections without counts, which take the longer the more records there are.
+func (s *Shelf) Cursors(ctx context.Context) ([]CollectionStatus, error) {
 	var rows []struct {
 		Name    string  `db:"name"`
 		Version int     `db:"version"`
@@ -46,14 +63,8 @@ func (s *Shelf) Collections(ctx context.Context) ([]CollectionStatus, error) {
 		Cursor  int64   `db:"cursor"`
 		Head    int64   `db:"head"`
 		Pulled  *string `db:"pulled_at"`
-		Records int     `db:"records"`
-		Pending int     `db:"pending"`
 	}
-	err := s.DB.SelectContext(ctx, &rows, `
-		SELECT name, version, doc, cursor, head, pulled_at,
-			(SELECT count(*) FROM records r WHERE r.collection = c.name AND NOT r.removed) AS records,
-			(SELECT count(*) FROM records r WHERE r.collection = c.name AND r.pending > 0) AS pending
-		FROM collections c ORDER BY name`)
+	err := s.DB.SelectContext(ctx, &rows, `SELECT name, version, doc, cursor, head, pulled_at FROM collections ORDER BY name`)
 	if err != nil {
 		return nil, file.StoreError(err)
 	}
@@ -63,8 +74,7 @@ func (s *Shelf) Collections(ctx context.Context) ([]CollectionStatus, error) {
 		if err := json.Unmarshal([]byte(row.Doc), &d); err != nil {
 			return nil, fmt.Errorf("%w: definition of %s", file.ErrDamaged, row.Name)
 		}
-		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Records: row.Records,
-			Pending: row.Pending, Cursor: row.Cursor, Head: row.Head,
+		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Cursor: row.Cursor, Head: row.Head,
 			Direction: d.Sync.Direction, Keep: d.Sync.Keep}
 		var pulled time.Time
 		if row.Pulled != nil {

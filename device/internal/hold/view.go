@@ -19,6 +19,11 @@ import (
 // same: it is what the worker wrote, and it is marked.
 func Lay(rules merge.Rules, state merge.State, edit merge.Edit) (merge.State, []change.Decision) {
 	out, err := merge.Merge(rules, state, edit)
+	if err != nil && state.Removed && edit.Kind == change.Edit {
+		// Its author has removed the record since. Sent again it brings the record back, with what others have said of it.
+		state.Removed = false
+		out, err = merge.Merge(rules, state, edit)
+	}
 	if err == nil && out.Verdict == change.Held {
 		// Until central has answered, the worker sees what they wrote.
 		shown := record.Delta{}

@@ -44,6 +44,10 @@ CREATE TABLE records (
     PRIMARY KEY (collection, id)
 );
 CREATE INDEX records_pending ON records (collection) WHERE pending > 0;
+-- Of these there are few or none, and every exchange asks for them.
+CREATE INDEX records_lost ON records (collection, id) WHERE lost <> '';
+CREATE INDEX records_used ON records (used_at) WHERE used_at IS NOT NULL;
+CREATE INDEX records_removed ON records (collection) WHERE removed;
 
 -- Records whose computed values must be worked out before the transaction ends. Triggers fill it.
 CREATE TABLE uncomputed (
