@@ -140,7 +140,8 @@ func (s *stand) territoryLoad(ctx context.Context) (measure, error) {
 		return measure{}, err
 	}
 	homing := float64(received) / took.Seconds()
-	bare, err := s.copyRows(ctx, `collection = 'posts' AND territories && '{kell}'`)
+	plain, err := s.pipe(ctx, store.Path(), `collection = 'posts' AND territories && '{kell}'`)
+	bare := float64(plain.records) / plain.took.Seconds()
 	return measure{"territory", homing, bare, homing / bare, "none set"}, err
 }
 

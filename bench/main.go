@@ -6,31 +6,23 @@ package main
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"runtime/pprof"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"homing/central"
-	"homing/core/change"
-	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/record"
 	"homing/device"
 	"homing/link"
 	"homing/service"
-	"homing/wire"
 )
 
 const batchSize = 500
@@ -80,22 +72,21 @@ func main() {
 		json.NewEncoder(os.Stdout).Encode(map[string]any{"ratios": results, "costs": costs})
 		return
 	}
-	fmt.Printf("%-12s %14s %14s %8s   %s\n", "MEASURE", "HOMING /s", "BARE /s", "RATIO", "TARGET")
+	fmt.Printf("%-20s %14s %14s %8s   %s\n", "MEASURE", "HOMING /s", "BARE /s", "RATIO", "TARGET")
 	for _, m := range results {
-		fmt.Printf("%-12s %14.0f %14.0f %8.2f   %s\n", m.Name, m.Homing, m.Bare, m.Ratio, m.Target)
+		fmt.Printf("%-20s %14.0f %14.0f %8.2f   %s\n", m.Name, m.Homing, m.Bare, m.Ratio, m.Target)
 	}
 	writeCosts(os.Stdout, costs)
 }
 
 // stand is a running central with a worker's device that pushes by hand.
 type stand struct {
-	running     *service.Running
-	database    string
-	folder      string
-	password    string // of the first admin
-	link        *link.Link
-	incarnation uuid.UUID
-	code        func(worker string) (string, error)
+	running  *service.Running
+	database string
+	folder   string
+	password string     // of the first admin
+	link     *link.Link // of a device
+	code     func(worker string) (string, error)
 }
 
 func run(ctx context.Context, changes, records, saves int, only string) ([]measure, []cost, error) {
@@ -115,16 +106,16 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 	var results []measure
 	for _, step := range []struct {
 		name string
-		run  func() (measure, error)
+		run  func() ([]measure, error)
 	}{
-		{"push", func() (measure, error) { return s.push(ctx, changes) }},
-		{"load", func() (measure, error) { return s.firstLoad(ctx, records) }},
-		{"save", func() (measure, error) { return s.save(ctx, saves) }},
-		{"search", func() (measure, error) { return s.search(ctx, 10) }},
-		{"import", func() (measure, error) { return s.importRows(ctx, changes) }},
-		{"territory", func() (measure, error) { return s.territoryLoad(ctx) }},
-		{"pull", func() (measure, error) { return s.incremental(ctx, 10_000, 10*records) }},
-		{"fleet", func() (measure, error) { return s.fleet(ctx, 1000) }},
+		{"push", func() ([]measure, error) { return s.push(ctx, changes) }},
+		{"load", func() ([]measure, error) { return s.firstLoad(ctx, records) }},
+		{"save", one(func() (measure, error) { return s.save(ctx, saves) })},
+		{"search", one(func() (measure, error) { return s.search(ctx, 10) })},
+		{"import", one(func() (measure, error) { return s.importRows(ctx, changes) })},
+		{"territory", one(func() (measure, error) { return s.territoryLoad(ctx) })},
+		{"pull", one(func() (measure, error) { return s.incremental(ctx, 10_000, 10*records) })},
+		{"fleet", one(func() (measure, error) { return s.fleet(ctx, 1000) })},
 	} {
 		if only != "" && step.name != only && step.name != "push" {
 			continue // the others work on what push has pushed
@@ -133,13 +124,20 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		if err != nil {
 			return nil, nil, err
 		}
-		results = append(results, m)
+		results = append(results, m...)
 	}
 	var costs []cost
 	if only == "" || only == "trips" {
 		costs, err = s.trips(ctx, records)
 	}
 	return results, costs, err
+}
+
+func one(measured func() (measure, error)) func() ([]measure, error) {
+	return func() ([]measure, error) {
+		m, err := measured()
+		return []measure{m}, err
+	}
 }
 
 const trails = `collection: trails
@@ -162,7 +160,7 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &stand{running: running, folder: folder, password: password, incarnation: uuid.Must(uuid.NewV7()),
+	s := &stand{running: running, folder: folder, password: password,
 		database: running.DatabaseURL()}
 	s.code = func(worker string) (string, error) {
 		code, _, err := running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), worker, time.Hour)
@@ -175,21 +173,12 @@ func setUp(ctx context.Context, folder string) (*stand, error) {
 	if _, err := running.Central.Define(ctx, service.FirstAdminName, []definition.Definition{d}); err != nil {
 		return nil, err
 	}
-	code, err := s.code(service.FirstAdminName)
+	first, err := s.hand(ctx)
 	if err != nil {
 		return nil, err
 	}
-	first, err := link.New(running.URL(), "", "bench", link.How{})
-	if err != nil {
-		return nil, err
-	}
-	var got wire.Enrolled
-	if _, err := first.Call(ctx, http.MethodPost, "/v1/enrolments", nil,
-		wire.Enrolment{Code: code, Device: "bench", Incarnation: s.incarnation}, &got); err != nil {
-		return nil, err
-	}
-	s.link, err = link.New(running.URL(), got.Token, "bench", link.How{})
-	return s, err
+	s.link = first.link
+	return s, nil
 }
 
 // fieldsOf draws the fields of the n-th record.
@@ -201,183 +190,6 @@ func fieldsOf(n int) record.Fields {
 		panic(err) // the text above is JSON
 	}
 	return fields
-}
-
-func (s *stand) batches(from, count int) ([]wire.Batch, error) {
-	var all []wire.Batch
-	now := time.Now()
-	for start := from; start < from+count; start += batchSize {
-		b := wire.Batch{ID: uuid.Must(uuid.NewV7()), Exchange: uuid.Must(uuid.NewV7()), Incarnation: s.incarnation,
-			Clock: wire.Clock{SentAt: now}}
-		for n := start; n < min(start+batchSize, from+count); n++ {
-			text, err := json.Marshal(change.Change{Number: int64(n + 1), Collection: "trails",
-				Record: uuid.Must(uuid.NewV7()), Kind: change.Add,
-				Fields: record.Diff(nil, fieldsOf(n)), Stamp: clock.At(now), EditedAt: now})
-			if err != nil {
-				return nil, err
-			}
-			b.Changes = append(b.Changes, text)
-		}
-		all = append(all, b)
-	}
-	return all, nil
-}
-
-func (s *stand) send(ctx context.Context, batches []wire.Batch) error {
-	for _, b := range batches {
-		var answers wire.Answers
-		if _, err := s.link.Call(ctx, http.MethodPost, "/v1/batches", nil, b, &answers); err != nil {
-			return err
-		}
-		for _, a := range answers.Answers {
-			if a.Answer != change.Applied {
-				return fmt.Errorf("change %d was %s", a.Number, a.Answer)
-			}
-		}
-	}
-	return nil
-}
-
-// push compares accepted changes over HTTP with the same rows (record and version) written by multi-row SQL, batch by
-// batch.
-func (s *stand) push(ctx context.Context, count int) (measure, error) {
-	batches, err := s.batches(0, count)
-	if err != nil {
-		return measure{}, err
-	}
-	began := time.Now()
-	if err := s.send(ctx, batches); err != nil {
-		return measure{}, err
-	}
-	homing := float64(count) / time.Since(began).Seconds()
-	bare, err := s.bareInsert(ctx, count)
-	return measure{"push", homing, bare, homing / bare, "at least 0.5"}, err
-}
-
-// bareInsert writes the rows of the push once more into tables of the same form, as a program without Homing would: one
-// transaction a batch, many rows a statement.
-func (s *stand) bareInsert(ctx context.Context, count int) (float64, error) {
-	db, err := sqlx.Open("pgx", s.database)
-	if err != nil {
-		return 0, err
-	}
-	defer db.Close()
-	if _, err := db.ExecContext(ctx,
-		`CREATE TABLE bare_records (LIKE records INCLUDING ALL); CREATE TABLE bare_versions (LIKE versions INCLUDING ALL)`); err != nil {
-		return 0, err
-	}
-	var took time.Duration
-	for start := 0; start < count; start += batchSize {
-		var records, versions []map[string]any
-		if err := rowsOf(ctx, db, "records", start, &records); err != nil {
-			return 0, err
-		}
-		if err := rowsOf(ctx, db, "versions", start, &versions); err != nil {
-			return 0, err
-		}
-		began := time.Now()
-		tx, err := db.BeginTxx(ctx, nil)
-		if err != nil {
-			return 0, err
-		}
-		if err := errors.Join(insertRows(ctx, tx, "bare_records", records),
-			insertRows(ctx, tx, "bare_versions", versions)); err != nil {
-			return 0, errors.Join(err, tx.Rollback())
-		}
-		if err := tx.Commit(); err != nil {
-			return 0, err
-		}
-		took += time.Since(began)
-	}
-	return float64(count) / took.Seconds(), nil
-}
-
-func rowsOf(ctx context.Context, db *sqlx.DB, table string, from int, into *[]map[string]any) error {
-	rows, err := db.QueryxContext(ctx, `SELECT * FROM `+table+` ORDER BY position LIMIT $1 OFFSET $2`, batchSize, from)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		row := map[string]any{}
-		if err := rows.MapScan(row); err != nil {
-			return err
-		}
-		*into = append(*into, row)
-	}
-	return rows.Err()
-}
-
-// insertRows writes all rows in statements of as many as PostgreSQL's bound on parameters lets in.
-func insertRows(ctx context.Context, tx *sqlx.Tx, table string, rows []map[string]any) error {
-	if len(rows) == 0 {
-		return errors.New("there is nothing to write")
-	}
-	var columns []string
-	for name := range rows[0] {
-		columns = append(columns, name)
-	}
-	most := 65535 / len(columns)
-	for start := 0; start < len(rows); start += most {
-		part := rows[start:min(start+most, len(rows))]
-		var text strings.Builder
-		args := make([]any, 0, len(part)*len(columns))
-		fmt.Fprintf(&text, "INSERT INTO %s (%s) VALUES ", table, strings.Join(columns, ","))
-		for n, row := range part {
-			if n > 0 {
-				text.WriteByte(',')
-			}
-			text.WriteByte('(')
-			for k, name := range columns {
-				if k > 0 {
-					text.WriteByte(',')
-				}
-				args = append(args, row[name])
-				fmt.Fprintf(&text, "$%d", len(args))
-			}
-			text.WriteByte(')')
-		}
-		if _, err := tx.ExecContext(ctx, text.String(), args...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// firstLoad compares a device's first load with COPY of the same rows to a file.
-func (s *stand) firstLoad(ctx context.Context, count int) (measure, error) {
-	var there int
-	db, err := sqlx.Open("pgx", s.database)
-	if err != nil {
-		return measure{}, err
-	}
-	defer db.Close()
-	if err := db.GetContext(ctx, &there, `SELECT count(*) FROM records`); err != nil {
-		return measure{}, err
-	}
-	batches, err := s.batches(there, count-there)
-	if err != nil {
-		return measure{}, err
-	}
-	if err := s.send(ctx, batches); err != nil {
-		return measure{}, err
-	}
-	if _, err := db.ExecContext(ctx, `VACUUM ANALYZE records`); err != nil {
-		return measure{}, err
-	}
-	store, err := s.enrolled(ctx, "load.db")
-	if err != nil {
-		return measure{}, err
-	}
-	defer store.Close()
-	began := time.Now()
-	summary, err := store.Exchange(ctx, nil)
-	if err != nil {
-		return measure{}, err
-	}
-	homing := float64(summary.Received) / time.Since(began).Seconds()
-	bare, err := s.copyRows(ctx, `true`)
-	return measure{"first load", homing, bare, homing / bare, "at least 0.4"}, err
 }
 
 func (s *stand) enrolled(ctx context.Context, name string) (*device.Store, error) {
@@ -394,31 +206,6 @@ func (s *stand) enrolledFor(ctx context.Context, worker, name string) (*device.S
 		return nil, err
 	}
 	return store, store.Enrol(ctx, s.running.URL(), code, name)
-}
-
-// copyRows copies the records of a condition to a file.
-func (s *stand) copyRows(ctx context.Context, condition string) (float64, error) {
-	conn, err := pgx.Connect(ctx, s.database)
-	if err != nil {
-		return 0, err
-	}
-	defer conn.Close(ctx)
-	file, err := os.Create(filepath.Join(s.folder, "copy"))
-	if err != nil {
-		return 0, err
-	}
-	defer file.Close()
-	began := time.Now()
-	done, err := conn.PgConn().CopyTo(ctx, io.Writer(file),
-		`COPY (SELECT id, revision, position, removed, fields, marks, author, device, edited_at, received_at FROM records
-			WHERE `+condition+` ORDER BY position) TO STDOUT`)
-	if err != nil {
-		return 0, err
-	}
-	if err := file.Sync(); err != nil {
-		return 0, err
-	}
-	return float64(done.RowsAffected()) / time.Since(began).Seconds(), nil
 }
 
 // save compares a local save with a bare SQLite insert of the same fields, committed the same way.

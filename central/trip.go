@@ -56,6 +56,9 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 		return met, many, nil
 	}
 	shown := pulls.Shown{Seals: trip.Seals, All: trip.Seal, Cursors: trip.Cursors}
+	if trip.Sealed != nil {
+		shown.Cursors = trip.Sealed
+	}
 	if !shown.Nothing() {
 		if err := rooms.Recognise(ctx, shown); err != nil {
 			return met, many, err
@@ -88,7 +91,8 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 		if many, err = rooms.PullAll(ctx, who.Device, ask, trip.Cursors, TripBytes); err != nil {
 			return met, many, err
 		}
-		if met.Heads, met.Left, met.Seal = many.Heads, many.Left, many.Seal; trip.Seal != "" && len(many.Heads)+len(many.Pages) == 0 {
+		if met.Heads, met.Left, met.Seal = many.Heads, many.Left, many.Seal; trip.Seal != "" && trip.Sealed == nil &&
+			len(many.Heads)+len(many.Pages) == 0 {
 			met.Seal = "" // what it has still says so
 		}
 		for name, cursor := range many.Heads {

@@ -16,7 +16,8 @@ type Trip struct {
 	Cursors     map[string]int64 `json:"cursors,omitempty" doc:"How far the device has pulled, by collection. It asks for what came after, within all territories that its workers hold."`
 	Answered    int64            `json:"answered,omitempty" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored, or are in the batch; these do not come back as news."`
 	Seal        string           `json:"seal,omitempty" doc:"Central's word on all cursors at once, as it came with the last trip."`
-	Seals       []string         `json:"seals,omitempty" maxItems:"50" doc:"Those of single cursors, where there is none on all of them."`
+	Sealed      map[string]int64 `json:"sealed,omitempty" doc:"The cursors that the seal is of, where they are others than cursors."`
+	Seals       []string         `json:"seals,omitempty" maxItems:"50" doc:"Those of single cursors that say more."`
 	Batch       *Batch           `json:"batch,omitempty" doc:"The first changes of the outbox."`
 	Clock       *Clock           `json:"clock,omitempty" doc:"What the device knows of its clock by what it has measured before."`
 	Unsent      int              `json:"unsent,omitempty" minimum:"0" doc:"Changes in the outbox without an answer that are not in the batch."`

@@ -114,7 +114,7 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 	began := time.Now()
 	e := &exchange{Line: s, summary: &summary, watch: watch}
 	err = e.begin(ctx, push, pull)
-	if err == nil && pull && !e.revoked {
+	if err == nil && pull && !e.revoked && e.settled == nil {
 		err = e.pullAfterRestore(ctx)
 	}
 	if err == nil && push {
@@ -264,6 +264,9 @@ func (e *exchange) renew(ctx context.Context) error {
 
 // define takes over the definitions, and which territories the worker holds.
 func (e *exchange) define(ctx context.Context) error {
+	if err := e.recognise(ctx); err != nil {
+		return err
+	}
 	var definitions wire.Definitions
 	seals, err := e.seals(ctx)
 	if err != nil {
@@ -377,19 +380,10 @@ func isCoverage(err error) bool {
 }
 
 func (e *exchange) pullAll(ctx context.Context) (err error) {
-	all, err := e.All(ctx, e.DB)
-	if err != nil {
-		return err
-	}
-	for _, c := range all {
-		if err := e.Expire(ctx, c); err != nil {
+	if e.settled == nil { // otherwise a trip has begun so
+		if err := e.tidy(ctx); err != nil {
 			return err
 		}
-	}
-	if err := e.lookAnew(ctx, all); err != nil {
-		return err
-	}
-	if e.settled == nil {
 		if err := e.pullAtOnce(ctx); err != nil || e.revoked {
 			return err
 		}
@@ -431,6 +425,20 @@ func (e *exchange) pullAll(ctx context.Context) (err error) {
 		}
 	}
 	return nil
+}
+
+// tidy lets go of what is over, and makes collections load anew of which others see something else.
+func (e *exchange) tidy(ctx context.Context) error {
+	all, err := e.All(ctx, e.DB)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if err := e.Expire(ctx, c); err != nil {
+			return err
+		}
+	}
+	return e.lookAnew(ctx, all)
 }
 
 // course is one way through a collection's changes: the main one, or the load of territories that were gained.
@@ -618,21 +626,14 @@ func (e *exchange) report(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var rows []struct {
-		Name   string `db:"name"`
-		Cursor int64  `db:"cursor"`
-	}
-	if err := e.DB.SelectContext(ctx, &rows, `SELECT name, cursor FROM collections`); err != nil {
-		return file.StoreError(err)
-	}
-	all, err := e.All(ctx, e.DB)
+	collections, err := e.Cursors(ctx)
 	if err != nil {
 		return err
 	}
 	report.Cursors = map[string]int64{}
-	for _, row := range rows {
-		if c := all[row.Name]; c.Sync.Direction.Pulls() && c.Sync.Keep.Loads() {
-			report.Cursors[row.Name] = row.Cursor
+	for _, c := range collections {
+		if c.Loads() {
+			report.Cursors[c.Name] = c.Cursor
 		}
 	}
 	if told := e.told; told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&

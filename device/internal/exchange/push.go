@@ -87,8 +87,18 @@ func (e *exchange) push(ctx context.Context) error {
 	}
 }
 
+// open says whether anything is to be sent.
+func (e *exchange) open(ctx context.Context) (any bool, err error) {
+	err = e.DB.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM outbox WHERE state IN ('new', 'sent', 'waiting'))`)
+	return any, file.StoreError(err)
+}
+
 // prepare makes the outbox ready to be sent.
 func (e *exchange) prepare(ctx context.Context) error {
+	if any, err := e.open(ctx); err != nil || !any {
+		e.prepared = err == nil
+		return err
+	}
 	if err := e.fold(ctx); err != nil {
 		return err
 	}
@@ -108,6 +118,9 @@ func (e *exchange) unanswered(ctx context.Context) (int, error) {
 // nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is
 // on the disk before the batch leaves.
 func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, changes []file.Entry, err error) {
+	if open, err := e.open(ctx); err != nil || !open {
+		return id, nil, err
+	}
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []file.Entry
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent')

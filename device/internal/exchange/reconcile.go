@@ -56,6 +56,7 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 			{`UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection AND o.record = records.id),
 				under_fields = coalesce(under_fields, fields) WHERE lost <> ''`, nil},
 			{`UPDATE collections SET cursor = 0, seal = '', head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
+			{file.UpsertFact, []any{file.FactSeal, ""}}, // what it says was so in the generation before
 			{file.UpsertFact, []any{file.FactRenewed, "true"}},
 			{file.UpsertFact, []any{file.FactGeneration, e.generation.String()}},
 		} {
@@ -105,6 +106,11 @@ func (e *exchange) pullAfterRestore(ctx context.Context) error {
 // removed there.
 func (e *exchange) askLost(ctx context.Context) error {
 	const chunk = 500
+	var any bool
+	if err := e.DB.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1 FROM records WHERE lost <> '') OR EXISTS (SELECT 1
+			FROM lost_values)`); err != nil || !any {
+		return file.StoreError(err)
+	}
 	var rows []struct{ Collection, ID string }
 	if err := e.within(ctx, func(tx *sqlx.Tx) error { return e.pruneLostValues(ctx, tx) }); err != nil {
 		return err

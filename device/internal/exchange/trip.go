@@ -94,7 +94,6 @@ type asked struct {
 	trip    wire.Trip
 	batch   uuid.UUID
 	changes []file.Entry
-	sealed  sealed // what is known of the cursors' seal
 }
 
 // sealed is central's word on several cursors at once.
@@ -129,12 +128,67 @@ func (e *exchange) trip(ctx context.Context, known map[string]string, push, pull
 			}
 		}
 	}
+	if err := e.showSeals(ctx, known, &ask.trip); err != nil {
+		return err
+	}
 	if pull {
+		if err := e.tidy(ctx); err != nil {
+			return err
+		}
 		if err := e.askForPages(ctx, known, &ask); err != nil {
 			return err
 		}
 	}
+	if maps.Equal(ask.trip.Sealed, ask.trip.Cursors) {
+		ask.trip.Sealed = nil // as it mostly is
+	}
 	return e.travel(ctx, ask)
+}
+
+// showSeals shows central its own words on where it was: the one on all cursors, and those that say more.
+func (e *exchange) showSeals(ctx context.Context, known map[string]string, trip *wire.Trip) error {
+	var all sealed
+	if text := known[file.FactSeal]; text != "" {
+		if err := json.Unmarshal([]byte(text), &all); err != nil {
+			return fmt.Errorf("%w: the seal of all cursors", file.ErrDamaged)
+		}
+		trip.Seal, trip.Sealed = all.Seal, all.Cursors
+	}
+	var seals []string
+	if err := e.DB.SelectContext(ctx, &seals, `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC`); err != nil {
+		return file.StoreError(err)
+	}
+	for _, seal := range seals {
+		parts := strings.Split(seal, ".")
+		if at, covered := all.Cursors[parts[0]]; covered && len(parts) > 1 {
+			if position, err := strconv.ParseInt(parts[1], 10, 64); err == nil && position <= at {
+				continue
+			}
+		}
+		if len(trip.Seals) < wire.MostSeals {
+			trip.Seals = append(trip.Seals, seal)
+		}
+	}
+	return nil
+}
+
+// recognise shows central its word on all cursors, the long way, which has no room for it.
+func (e *exchange) recognise(ctx context.Context) error {
+	known, err := file.Facts(ctx, e.DB)
+	if err != nil || known[file.FactSeal] == "" {
+		return file.StoreError(err)
+	}
+	digest, _, _ := strings.Cut(known[file.FactDefinitions], " ")
+	trip := wire.Trip{Generation: e.generation, Definitions: digest}
+	if err := e.showSeals(ctx, known, &trip); err != nil {
+		return err
+	}
+	var problem *link.Problem
+	err = e.call(ctx, http.MethodPost, "/v1/trips", trip, nil)
+	if errors.As(err, &problem) && problem.Type != wire.ProblemMoved {
+		return nil // what it is will be said again by what comes next
+	}
+	return err
 }
 
 // travel makes a trip, and stores what it brings.
@@ -311,14 +365,6 @@ func (e *exchange) askForPages(ctx context.Context, known map[string]string, ask
 	if err != nil {
 		return err
 	}
-	for _, c := range all {
-		if err := e.Expire(ctx, c); err != nil {
-			return err
-		}
-	}
-	if err := e.lookAnew(ctx, all); err != nil {
-		return err
-	}
 	var held []string
 	if err := json.Unmarshal([]byte(known[file.FactHeld]), &held); err != nil {
 		return fmt.Errorf("%w: the territories of the device's workers", file.ErrDamaged)
@@ -327,19 +373,14 @@ func (e *exchange) askForPages(ctx context.Context, known map[string]string, ask
 		Name   string `db:"name"`
 		Cursor int64  `db:"cursor"`
 		Covers string `db:"covers"`
-		Seal   string `db:"seal"`
 	}
-	if err := e.DB.SelectContext(ctx, &rows, `SELECT name, cursor, covers, seal FROM collections
-		WHERE pulled_at IS NOT NULL AND NOT loading AND gaining IS NULL ORDER BY pulled_at DESC`); err != nil {
+	if err := e.DB.SelectContext(ctx, &rows, `SELECT name, cursor, covers FROM collections
+		WHERE pulled_at IS NOT NULL AND NOT loading AND gaining IS NULL`); err != nil {
 		return file.StoreError(err)
 	}
 	ask.trip.Cursors = map[string]int64{}
-	var seals []string
 	for _, row := range rows {
 		c := all[row.Name]
-		if row.Seal != "" && len(seals) < wire.MostSeals {
-			seals = append(seals, row.Seal)
-		}
 		if !e.defined[row.Name] || !c.Sync.Direction.Pulls() || !c.Sync.Keep.Loads() {
 			continue
 		}
@@ -354,12 +395,6 @@ func (e *exchange) askForPages(ctx context.Context, known map[string]string, ask
 		if covered {
 			ask.trip.Cursors[row.Name] = row.Cursor
 		}
-	}
-	if text := known[file.FactSeal]; text != "" && json.Unmarshal([]byte(text), &ask.sealed) == nil &&
-		maps.Equal(ask.sealed.Cursors, ask.trip.Cursors) {
-		ask.trip.Seal = ask.sealed.Seal
-	} else {
-		ask.trip.Seals = seals
 	}
 	if known[file.FactCopied] == "true" {
 		return nil // what this device itself once sent may not be here any more

@@ -70,10 +70,11 @@ func (s *Shelf) Cursors(ctx context.Context) ([]CollectionStatus, error) {
 	}
 	all := make([]CollectionStatus, len(rows))
 	for n, row := range rows {
-		var d definition.Definition
-		if err := json.Unmarshal([]byte(row.Doc), &d); err != nil {
-			return nil, fmt.Errorf("%w: definition of %s", file.ErrDamaged, row.Name)
+		c, err := s.compile(ctx, s.DB, row.Name, row.Doc)
+		if err != nil {
+			return nil, err
 		}
+		d := c.Definition
 		all[n] = CollectionStatus{Name: row.Name, Title: d.Title, Version: row.Version, Cursor: row.Cursor, Head: row.Head,
 			Direction: d.Sync.Direction, Keep: d.Sync.Keep}
 		var pulled time.Time
@@ -114,6 +115,11 @@ func (s *Shelf) Definition(ctx context.Context, r file.Runner, name string) (*de
 	case err != nil:
 		return nil, file.StoreError(err)
 	}
+	return s.compile(ctx, r, name, doc)
+}
+
+// compile gives what was compiled of a definition before, where it still says the same.
+func (s *Shelf) compile(ctx context.Context, r file.Runner, name, doc string) (*definition.Collection, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.compiled[doc] != nil {
@@ -138,17 +144,17 @@ func anything(ctx context.Context, r file.Runner) (loaded bool, err error) {
 
 // All gives every definition, compiled, by name.
 func (s *Shelf) All(ctx context.Context, r file.Runner) (map[string]*definition.Collection, error) {
-	var names []string
-	if err := r.SelectContext(ctx, &names, `SELECT name FROM collections`); err != nil {
+	var rows []struct{ Name, Doc string }
+	if err := r.SelectContext(ctx, &rows, `SELECT name, doc FROM collections`); err != nil {
 		return nil, file.StoreError(err)
 	}
 	all := map[string]*definition.Collection{}
-	for _, name := range names {
-		c, err := s.Definition(ctx, r, name)
+	for _, row := range rows {
+		c, err := s.compile(ctx, r, row.Name, row.Doc)
 		if err != nil {
 			return nil, err
 		}
-		all[name] = c
+		all[row.Name] = c
 	}
 	return all, nil
 }
