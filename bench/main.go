@@ -127,10 +127,24 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		results = append(results, m...)
 	}
 	var costs []cost
-	if only == "" || only == "trips" {
-		costs, err = s.trips(ctx, records)
+	for _, step := range []struct {
+		name string
+		run  func() ([]cost, error)
+	}{
+		{"trips", func() ([]cost, error) { return s.trips(ctx) }},
+		{"lists-here", func() ([]cost, error) { return s.listsHere(ctx) }},
+		{"lists", func() ([]cost, error) { return s.lists(ctx, 10_000, 10*records) }},
+	} {
+		if only != "" && step.name != only {
+			continue
+		}
+		more, err := step.run()
+		if err != nil {
+			return nil, nil, err
+		}
+		costs = append(costs, more...)
 	}
-	return results, costs, err
+	return results, costs, nil
 }
 
 func one(measured func() (measure, error)) func() ([]measure, error) {

@@ -179,7 +179,7 @@ func beDevice(ctx context.Context, path string, times int, edits bool, out io.Wr
 }
 
 // trips measures exchanges in which nothing, or one edit, has happened.
-func (s *stand) trips(ctx context.Context, records int) ([]cost, error) {
+func (s *stand) trips(ctx context.Context) ([]cost, error) {
 	for n := range moreCollections {
 		d, err := definition.ReadSource("more.yaml", []byte(fmt.Sprintf("collection: notes_%d\nfields:\n  text: {type: string}\n", n)))
 		if err != nil {
@@ -271,6 +271,6 @@ func writeCosts(w io.Writer, all []cost) {
 	}
 	fmt.Fprintf(w, "\n%-24s %12s %-46s %s\n", "COSTS", "VALUE", "", "GOAL")
 	for _, c := range all {
-		fmt.Fprintf(w, "%-24s %12s %-46s %s\n", c.Name, strconv.FormatFloat(c.Value, 'f', 1, 64), c.Unit, c.Goal)
+		fmt.Fprintf(w, "%-24s %12s %-62s %s\n", c.Name, strconv.FormatFloat(c.Value, 'f', 1, 64), c.Unit, c.Goal)
 	}
 }

@@ -315,6 +315,10 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 		if q.Verdict != change.Refused {
 			continue
 		}
+		if len(q.Reasons) == 0 {
+			w.wrong("P11: change %d of %s was refused, and nothing says why", q.Number, d.at)
+			return nil
+		}
 		w.tell(
 			"%s sends again what was refused of %s: %s",
 			d.at,

@@ -57,11 +57,13 @@ func (s *Server) registerRecords() {
 		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
 		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
 		Offset     int      `query:"offset" minimum:"0" default:"0"`
+		After      string   `query:"after" doc:"The id of the last record of the page before, in place of an offset: the next page is as quick as the first, however many there are. For lists that nothing sorts."`
 	}
 	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
 			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection,
-				query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset})
+				query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset,
+					After: in.After})
 			return &answer[finding.Listing]{listing}, err
 		})
 	type showIn struct {

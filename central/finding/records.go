@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -55,7 +56,8 @@ const recordColumns = `id, revision, position, removed, fields, computed, marks,
 // Listing is a page of records.
 type Listing struct {
 	Records []wire.Record `json:"records"`
-	Total   int64         `json:"total" doc:"Records that fit the query on all pages."`
+	Total   int64         `json:"total" doc:"Records that fit the query on all pages, as far as they are counted; with after, those that follow."`
+	More    bool          `json:"more,omitempty" doc:"There are more than total."`
 	Limit   int           `json:"limit"`
 	Offset  int           `json:"offset"`
 }
@@ -89,20 +91,35 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 	}
 	condition, args, order := q.SQL(compiled.Definition, query.PostgreSQL)
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
-	from := sqlx.Rebind(sqlx.DOLLAR, `FROM records WHERE collection = ? AND NOT removed AND `+condition)
-	args = append([]any{collection}, args...)
-	args = append(args, askers.Territories())
-	from += " AND " + postgres.Covered(fmt.Sprintf("$%d", len(args)))
+	// The collection stands in the statement as it does in the partial indexes: names hold only small letters, digits and _.
+	from := sqlx.Rebind(sqlx.DOLLAR, fmt.Sprintf(`FROM records WHERE collection = '%s' AND NOT removed AND `, collection)+condition)
+	if postgres.Keyed(compiled.Definition, q) {
+		from += " AND " + postgres.PartOf(collection)
+	}
+	if territories := askers.Territories(); !slices.Contains(territories, rights.All) {
+		args = append(args, territories)
+		from += " AND " + postgres.Covered(fmt.Sprintf("$%d", len(args)))
+	}
 	if !askers.ReadsAll(compiled) {
 		return c.listByRule(ctx, compiled, askers, q, `SELECT `+recordColumns+` `+from+` ORDER BY `+order, args, show)
 	}
 	err = c.db.Snapshot(ctx, func(tx *postgres.Tx) error {
-		if err := tx.QueryRowxContext(ctx, `SELECT count(*) `+from, args...).Scan(&listing.Total); err != nil {
+		if err := tx.QueryRowxContext(ctx, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1 %s LIMIT %d) c`, from, query.MostCounted+1),
+			args...).Scan(&listing.Total); err != nil {
 			return err
 		}
+		if listing.Total > query.MostCounted {
+			listing.Total, listing.More = query.MostCounted, true
+		}
 		var rows []found
-		page := fmt.Sprintf(` ORDER BY %s LIMIT %d OFFSET %d`, order, q.Limit, q.Offset)
-		if err := tx.SelectContext(ctx, &rows, `SELECT `+recordColumns+` `+from+page, args...); err != nil {
+		statement := fmt.Sprintf(`SELECT %s %s ORDER BY %s LIMIT %d OFFSET %d`, recordColumns, from, order, q.Limit, q.Offset)
+		if key, is := q.Backwards(compiled.Definition, query.PostgreSQL); is {
+			// PostgreSQL's indexes have those without a value at the other end, so they are read for themselves.
+			statement = fmt.Sprintf(`(SELECT %[1]s %[2]s AND %[3]s IS NOT NULL ORDER BY %[3]s DESC, id DESC LIMIT %[4]d)
+				UNION ALL (SELECT %[1]s %[2]s AND %[3]s IS NULL ORDER BY id DESC LIMIT %[4]d) LIMIT %[5]d OFFSET %[6]d`,
+				recordColumns, from, key, q.Limit+q.Offset, q.Limit, q.Offset)
+		}
+		if err := tx.SelectContext(ctx, &rows, statement, args...); err != nil {
 			return err
 		}
 		listing.Records = listing.Records[:0]

@@ -125,7 +125,7 @@ func (t *Tx) PutDefinition(ctx context.Context, author string, c *definition.Col
 		d.Collection, d.Version, string(text), author, t.db.Now()); err != nil {
 		return err
 	}
-	if err := errors.Join(t.indexKey(ctx, d), t.indexParent(ctx, d)); err != nil {
+	if err := errors.Join(t.indexKey(ctx, d), t.indexParent(ctx, d), t.indexLists(ctx, d)); err != nil {
 		return err
 	}
 	if err := t.makeSeries(ctx, c); err != nil {

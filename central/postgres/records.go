@@ -1,11 +1,14 @@
 package postgres
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -67,16 +70,21 @@ func (t *Tx) rows(ctx context.Context, wanted []desk.Key, lock string) (map[desk
 	if len(wanted) == 0 {
 		return map[desk.Key]*desk.Row{}, nil
 	}
-	var collections, ids []string
-	for _, at := range wanted {
-		if !slices.Contains(collections, at.Collection) {
-			collections = append(collections, at.Collection)
-		}
-		ids = append(ids, at.ID.String())
+	// All lock in one order, so that none waits for another that waits for it.
+	wanted = slices.SortedFunc(slices.Values(wanted), func(a, b desk.Key) int {
+		return cmp.Or(strings.Compare(a.Collection, b.Collection), bytes.Compare(a.ID[:], b.ID[:]))
+	})
+	wanted = slices.Compact(wanted)
+	collections, ids := make([]string, len(wanted)), make([]string, len(wanted))
+	for n, at := range wanted {
+		collections[n], ids[n] = at.Collection, at.ID.String()
 	}
+	// Each is looked up on its own: PostgreSQL, which knows little of a table that is being filled, would read it whole for all
+	// of them at once.
 	var stored []storedRow
-	err := t.SelectContext(ctx, &stored, `SELECT `+rowColumns+` FROM records WHERE collection = ANY($1) AND id = ANY($2::uuid[])
-		ORDER BY collection, id `+lock, collections, ids)
+	err := t.SelectContext(ctx, &stored, `SELECT r.* FROM unnest($1::text[], $2::uuid[]) AS k (collection, id)
+		CROSS JOIN LATERAL (SELECT `+rowColumns+` FROM records WHERE collection = k.collection AND id = k.id OFFSET 0 `+lock+`) r`,
+		collections, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +101,9 @@ func (t *Tx) rows(ctx context.Context, wanted []desk.Key, lock string) (map[desk
 func (t *Tx) ParentsOf(ctx context.Context, c *definition.Collection,
 	ids []uuid.UUID) (parents []uuid.UUID, err error) {
 	err = t.SelectContext(ctx, &parents, fmt.Sprintf(`
-		SELECT DISTINCT (fields->>'%[1]s')::uuid FROM records WHERE collection = $1 AND id = ANY($2::uuid[])
-			AND fields->>'%[1]s' ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$'`, c.Parent.Field),
+		SELECT DISTINCT r.parent::uuid FROM unnest($2::uuid[]) AS k (id) CROSS JOIN LATERAL (
+			SELECT fields->>'%[1]s' AS parent FROM records WHERE collection = $1 AND id = k.id OFFSET 0) r
+			WHERE r.parent ~* '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$'`, c.Parent.Field),
 		c.Definition.Collection, Texts(ids))
 	return parents, err
 }

@@ -5,8 +5,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
+	"slices"
 
 	"homing/core/definition"
+	"homing/core/query"
 )
 
 // byValue gives the records of a collection in which a field has one of the texts of an argument, as r, with the text
@@ -15,13 +18,13 @@ import (
 // collection. Names hold only small letters, digits and underscores.
 func byValue(field, collection, argument, columns string) string {
 	return fmt.Sprintf(`unnest(%[3]s::text[]) AS k (value) CROSS JOIN LATERAL (
-		SELECT %[4]s FROM records WHERE %[2]s AND fields->>'%[1]s' = k.value OFFSET 0) r`, field, partOf(collection), argument, columns)
+		SELECT %[4]s FROM records WHERE %[2]s AND fields->>'%[1]s' = k.value OFFSET 0) r`, field, PartOf(collection), argument, columns)
 }
 
-// partOf is the condition of the partial indexes on the fields of a collection. The collection stands in an
+// PartOf is the condition of the partial indexes on the fields of a collection. The collection stands in an
 // expression, so that no other index fits it: PostgreSQL would take the primary key's for a collection that has few
 // records by its statistics, which lag behind.
-func partOf(collection string) string {
+func PartOf(collection string) string {
 	return fmt.Sprintf(`(collection || '') = '%s' AND NOT removed`, collection)
 }
 
@@ -38,6 +41,54 @@ func (t *Tx) indexParent(ctx context.Context, d definition.Definition) error {
 	return t.indexField(ctx, "parent", d.Collection, d.Parent.Field)
 }
 
+// Keyed says whether a query asks for a value of a field that has an index of PartOf.
+func Keyed(d definition.Definition, q query.Query) bool {
+	return slices.ContainsFunc(q.Where, func(c query.Condition) bool {
+		return c.Op == query.Equal && c.Value != "" && (c.Field == d.Key || d.Parent != nil && c.Field == d.Parent.Field)
+	})
+}
+
+// indexLists makes lists quick that are sorted or filtered by what the definition names, and finding a record by its label. What it no longer
+// names costs nothing any more.
+func (t *Tx) indexLists(ctx context.Context, d definition.Definition) error {
+	sum := sha256.Sum256([]byte(d.Collection))
+	start := "records_list_" + hex.EncodeToString(sum[:6]) + "_"
+	wanted := map[string]string{}
+	add := func(expression string) {
+		sum := sha256.Sum256([]byte(expression))
+		wanted[start+hex.EncodeToString(sum[:6])] = expression
+	}
+	for _, name := range d.Lists {
+		if field, _ := d.Field(name); !field.Local {
+			expression, _ := query.ListKey(d, name, query.PostgreSQL)
+			add(expression)
+		}
+	}
+	if expression, known := query.LabelKey(d, query.PostgreSQL); known {
+		add(expression)
+	}
+	var there []string
+	if err := t.SelectContext(ctx, &there, `SELECT indexname FROM pg_indexes WHERE schemaname = current_schema() AND starts_with(indexname, $1)`,
+		start); err != nil {
+		return err
+	}
+	for _, name := range there {
+		if wanted[name] == "" {
+			if _, err := t.ExecContext(ctx, `DROP INDEX `+name); err != nil {
+				return err
+			}
+		}
+		delete(wanted, name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(wanted)) {
+		if _, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX %s ON records ((%s), id) WHERE collection = '%s' AND NOT removed`, name,
+			wanted[name], d.Collection)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (t *Tx) indexField(ctx context.Context, what, collection, field string) error {
 	if field == "" {
 		return nil
@@ -46,6 +97,6 @@ func (t *Tx) indexField(ctx context.Context, what, collection, field string) err
 	sum := sha256.Sum256([]byte(collection + " " + field))
 	_, err := t.ExecContext(ctx,
 		fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_%s_%s ON records ((fields->>'%s')) WHERE %s`,
-			what, hex.EncodeToString(sum[:8]), field, partOf(collection)))
+			what, hex.EncodeToString(sum[:8]), field, PartOf(collection)))
 	return err
 }

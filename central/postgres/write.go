@@ -25,8 +25,9 @@ func (t *Tx) Answers(ctx context.Context, incarnation uuid.UUID, numbers []int64
 		return nil, false, err
 	}
 	var rows []desk.Kept
-	err := t.SelectContext(ctx, &rows, `SELECT number, digest, answer, waits
-			FROM answers WHERE incarnation = $1 AND number = ANY($2)`, incarnation, numbers)
+	err := t.SelectContext(ctx, &rows, `SELECT a.* FROM unnest($2::bigint[]) AS k (number) CROSS JOIN LATERAL (
+			SELECT number, digest, answer, waits FROM answers WHERE incarnation = $1 AND number = k.number OFFSET 0) a`,
+		incarnation, numbers)
 	known := make(map[int64]desk.Kept, len(rows))
 	for _, r := range rows {
 		known[r.Number] = r

@@ -10,6 +10,9 @@ import (
 	"homing/core/merge"
 )
 
+// MostLists bounds the fields by which lists are quick.
+const MostLists = 8
+
 // check finds what no schema says: settings of one definition that contradict each other.
 func (d Definition) check() error {
 	for _, field := range d.Fields {
@@ -33,6 +36,22 @@ func (d Definition) check() error {
 		case field.Local && d.Key == field.Name:
 			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s stays on the device; take a field that central sees",
 				d.Key)}
+		}
+	}
+	if len(d.Lists) > MostLists {
+		return &ruleError{[]string{"lists"}, fmt.Errorf("there are %d fields: take at most %d, since each costs something with every save",
+			len(d.Lists), MostLists)}
+	}
+	for n, name := range d.Lists {
+		field, known := d.Field(name)
+		shape := field.Shape()
+		switch {
+		case !known:
+			return &ruleError{[]string{"lists"}, fmt.Errorf("%q is not a field of the collection", name)}
+		case shape.Type == "array" || shape.Type == "object" || shape.Ref != "":
+			return &ruleError{[]string{"lists"}, fmt.Errorf("%s has no single value that lists could be sorted by", name)}
+		case slices.Contains(d.Lists[:n], name):
+			return &ruleError{[]string{"lists"}, fmt.Errorf("%s stands there twice", name)}
 		}
 	}
 	if d.Parent != nil {

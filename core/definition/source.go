@@ -137,7 +137,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "fields", "required", "parent",
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "fields", "required", "parent",
 		"access", "sync", "carry", "examples")
 	if err != nil {
 		return d, err
@@ -211,6 +211,18 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	}
 	if d.Unique && d.Key == "" {
 		return d, s.fail(parts["unique"], "unique says that the key is: name the field under key")
+	}
+	if node := parts["lists"]; node != nil {
+		if node.Kind != yaml.SequenceNode {
+			return d, s.fail(node, "lists is a list of field names")
+		}
+		for _, item := range node.Content {
+			name, err := s.text(item, "lists")
+			if err != nil {
+				return d, err
+			}
+			d.Lists = append(d.Lists, name)
+		}
 	}
 	if d.Label == "" {
 		d.Label = "{" + d.Fields[0].Name + "}"

@@ -23,6 +23,9 @@ func WriteSource(d Definition) []byte {
 	if d.Unique {
 		fmt.Fprintln(&out, "unique: true")
 	}
+	if len(d.Lists) > 0 {
+		fmt.Fprintf(&out, "lists: [%s]\n", strings.Join(d.Lists, ", "))
+	}
 	var required []string
 	for _, field := range d.Fields {
 		if field.Required {

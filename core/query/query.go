@@ -27,6 +27,7 @@ type Ask struct {
 	Sort   string   // field names, a leading dash reverses
 	Limit  int      // 0 means [DefaultLimit]
 	Offset int
+	After  string // the id of the last record of the page before, in place of an offset, where nothing is sorted by
 }
 
 // Query is what a listing shows.
@@ -37,7 +38,11 @@ type Query struct {
 	Sort   []Order
 	Limit  int
 	Offset int
+	After  string
 }
+
+// MostCounted is up to where the records that fit are counted. More are said to be more.
+const MostCounted = 10_000
 
 // Condition compares one field with a value.
 type Condition struct {
@@ -80,7 +85,7 @@ const (
 
 // Parse reads a question and checks it against the collection's definition.
 func Parse(d definition.Definition, ask Ask) (Query, error) {
-	q := Query{Search: ask.Search, Label: strings.TrimSpace(ask.Label), Limit: ask.Limit, Offset: ask.Offset}
+	q := Query{Search: ask.Search, Label: strings.TrimSpace(ask.Label), Limit: ask.Limit, Offset: ask.Offset, After: ask.After}
 	if q.Limit == 0 {
 		q.Limit = DefaultLimit
 	}
@@ -89,6 +94,9 @@ func Parse(d definition.Definition, ask Ask) (Query, error) {
 	}
 	if q.Offset < 0 {
 		return q, fmt.Errorf("offset %d: take 0 or more", ask.Offset)
+	}
+	if ask.After != "" && (!anID.MatchString(ask.After) || ask.Sort != "" || ask.Offset != 0) {
+		return q, fmt.Errorf("after %.40q: it is the id of a record, for lists in the order of ids, without an offset", ask.After)
 	}
 	if words := strings.Fields(ask.Search); len(words) > MaxWords || len(ask.Search) > maxText {
 		return q, fmt.Errorf("the search has %d words in %d characters: take at most %d in %d", len(words), len(ask.Search), MaxWords, maxText)
@@ -156,6 +164,8 @@ type Dialect struct {
 	Fold func(text string) string
 	// Local is the column of fields that stay on the device; empty where there are none.
 	Local string
+	// Short is the beginning of a text: as much of it as stands in an index.
+	Short func(text string) string
 }
 
 // PostgreSQL is the dialect of central's database.
@@ -167,6 +177,7 @@ var PostgreSQL = Dialect{
 	Raw:    "fields::text",
 	Values: "(SELECT string_agg(value, ' ') FROM json_each_text(fields))",
 	Fold:   func(text string) string { return "lower(" + text + ")" },
+	Short:  func(text string) string { return "left(" + text + ",200)" },
 }
 
 // SQLite is the dialect of a local store.
@@ -180,6 +191,7 @@ var SQLite = Dialect{
 	Values: "(SELECT group_concat(value, ' ') FROM json_each(fields))",
 	Local:  "local",
 	Fold:   func(text string) string { return text }, // SQLite's LIKE folds what its lower() would
+	Short:  func(text string) string { return "substr(" + text + ",1,200)" },
 }
 
 // SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are
@@ -192,6 +204,11 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		if isNumber(d, c.Field) && isNumeral(c.Value) && c.Op != Contains {
 			expression = dialect.Number(column(d, c.Field, dialect), c.Field)
 			value = json.Number(c.Value)
+		}
+		if at, ranges := ListKey(d, c.Field, dialect); c.Value != "" && slices.Contains(d.Lists, c.Field) && !isNumber(d, c.Field) &&
+			(c.Op == Equal || ranges && c.Op != NotEqual && c.Op != Contains) {
+			// The index knows this; what follows is exact.
+			terms, args = append(terms, at+" "+string(c.Op)+" "+dialect.Short("lower(?)")), append(args, c.Value)
 		}
 		switch {
 		case c.Op == Contains:
@@ -215,9 +232,13 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		}
 		args = append(args, value)
 	}
+	if q.After != "" {
+		terms, args = append(terms, "id > ?"), append(args, q.After)
+	}
 	if q.Label != "" {
 		if expression, known := labelSQL(d, dialect); known {
-			terms, args = append(terms, expression+" = lower(?)"), append(args, q.Label)
+			terms = append(terms, dialect.Short(expression)+" = "+dialect.Short("lower(?)"), expression+" = lower(?)")
+			args = append(args, q.Label, q.Label)
 		}
 	}
 	for _, word := range strings.Fields(q.Search) {
@@ -239,13 +260,44 @@ func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args
 		switch {
 		case slices.Contains(columns, by.Field):
 			orders = append(orders, by.Field+way)
-		case isNumber(d, by.Field):
-			orders = append(orders, dialect.Number(column(d, by.Field, dialect), by.Field)+way+" NULLS LAST")
 		default:
-			orders = append(orders, "lower("+dialect.Text(column(d, by.Field, dialect), by.Field)+")"+way+" NULLS LAST")
+			key, _ := ListKey(d, by.Field, dialect)
+			orders = append(orders, key+way+" NULLS LAST")
 		}
 	}
-	return strings.Join(terms, " AND "), args, strings.Join(append(orders, "id ASC"), ", ")
+	last := "id ASC"
+	if n := len(q.Sort); n > 0 && q.Sort[n-1].Reverse {
+		last = "id DESC" // so that an index is gone through backwards
+	}
+	return strings.Join(terms, " AND "), args, strings.Join(append(orders, last), ", ")
+}
+
+// ListKey is what lists are sorted by, of a field, as an index has it. Ranges says whether it orders as the values of the
+// field do: dates, which are texts of one form.
+func ListKey(d definition.Definition, name string, dialect Dialect) (expression string, ranges bool) {
+	at := column(d, name, dialect)
+	if isNumber(d, name) {
+		return dialect.Number(at, name), true
+	}
+	field, _ := d.Field(name)
+	format := field.Shape().Format
+	return dialect.Short("lower(" + dialect.Text(at, name) + ")"), format == "date" || format == "date-time"
+}
+
+// LabelKey is what records are called, as an index has it; it is not known for a label that says nothing.
+func LabelKey(d definition.Definition, dialect Dialect) (expression string, known bool) {
+	text, known := labelSQL(d, dialect)
+	return dialect.Short(text), known
+}
+
+// Backwards says whether a list is sorted by one field, from its last value to the first, and by what. The records that have no value
+// come last all the same.
+func (q Query) Backwards(d definition.Definition, dialect Dialect) (key string, is bool) {
+	if len(q.Sort) != 1 || !q.Sort[0].Reverse || !slices.Contains(d.Lists, q.Sort[0].Field) {
+		return "", false
+	}
+	key, _ = ListKey(d, q.Sort[0].Field, dialect)
+	return key, true
 }
 
 // labelSQL is what a record is called, as an expression.

@@ -31,6 +31,7 @@ const name = computed(() => String(route.params.collection))
 const collection = computed(() => find(name.value))
 const records = ref<RecordRow[]>([])
 const total = ref(0)
+const more = ref(false) // there are more than are counted
 const adding = ref(false)
 const fresh = ref(new Set<string>())
 const box = ref<{ $el: HTMLInputElement }>()
@@ -79,6 +80,7 @@ const { problem, loading, refresh } = usePage(async (counts, live: boolean) => {
   if (live) note(listing.records ?? [])
   records.value = listing.records ?? []
   total.value = listing.total
+  more.value = listing.more ?? false
 }, false)
 
 /** Rows that somebody has just changed light up for a while. */
@@ -129,7 +131,7 @@ async function add(fields: Fields) {
     <template v-if="collection">
       <div class="head">
         <h1>{{ collection.title }}</h1>
-        <span class="faint" role="status">{{ plural(total, 'record') }}{{ route.query.search ? ' found' : '' }}</span>
+        <span class="faint" role="status">{{ more ? 'more than ' : '' }}{{ plural(total, 'record') }}{{ route.query.search ? ' found' : '' }}</span>
         <span v-if="where" class="only">
           <template v-if="belongs"
             >of <RouterLink :to="{ name: 'record', params: belongs }">{{ referenced(belongs.collection, belongs.id) }}</RouterLink></template
@@ -195,7 +197,7 @@ async function add(fields: Fields) {
           :rows="pageSize"
           :first="offset"
           :total-records="total"
-          current-page-report-template="{first} to {last} of {totalRecords}"
+          :current-page-report-template="`{first} to {last} of ${more ? 'more than ' : ''}{totalRecords}`"
           paginator-template="FirstPageLink PrevPageLink CurrentPageReport NextPageLink LastPageLink"
           @row-click="(e: DataTableRowClickEvent) => open(e.data as RecordRow)"
           @sort="onSort"

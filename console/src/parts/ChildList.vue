@@ -17,6 +17,7 @@ const toast = useToast()
 const { mayEdit } = useSession()
 const records = ref<RecordRow[]>([])
 const total = ref(0)
+const more = ref(false) // there are more than are counted
 const adding = ref(false)
 const where = computed(() => `${props.collection.parent?.field}=${props.parent}`)
 
@@ -27,6 +28,7 @@ async function refresh() {
   )
   records.value = listing?.records ?? []
   total.value = listing?.total ?? 0
+  more.value = listing?.more ?? false
 }
 onMounted(refresh)
 useHeads((names) => {
@@ -45,7 +47,7 @@ async function add(fields: Fields) {
   <section class="sheet padded">
     <div class="top">
       <h2
-        >{{ collection.title }} <span class="count">{{ total.toLocaleString() }}</span></h2
+        >{{ collection.title }} <span class="count">{{ more ? '>' : '' }}{{ total.toLocaleString() }}</span></h2
       >
       <Button v-if="mayEdit" :label="`Add to ${collection.title.toLowerCase()}`" icon="pi pi-plus" size="small" text @click="adding = true" />
     </div>

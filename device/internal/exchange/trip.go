@@ -222,13 +222,9 @@ func (e *exchange) travel(ctx context.Context, ask asked) error {
 	return e.hear(ctx, ask, met)
 }
 
-// hear stores what a trip has brought, in the order in which the long way brings it.
+// hear stores what a trip has brought. The answers are to changes as they were when they left: what new definitions make of
+// records, and who may no longer use the device, comes after them.
 func (e *exchange) hear(ctx context.Context, ask asked, met wire.Met) error {
-	if met.Definitions != nil {
-		if err := e.takeDefinitions(ctx, *met.Definitions); err != nil {
-			return err
-		}
-	}
 	if ask.trip.Batch != nil {
 		if met.Answers == nil {
 			return errAnew
@@ -237,9 +233,14 @@ func (e *exchange) hear(ctx context.Context, ask asked, met wire.Met) error {
 			return err
 		}
 		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: ask.trip.Unsent + len(ask.changes)})
-		if met.Answers.Torn {
-			return nil // what central left out as this store's own need not be here
+	}
+	if met.Definitions != nil {
+		if err := e.takeDefinitions(ctx, *met.Definitions); err != nil {
+			return err
 		}
+	}
+	if met.Answers != nil && met.Answers.Torn {
+		return nil // what central left out as this store's own need not be here
 	}
 	if met.Definitions != nil || met.Revoked || len(ask.trip.Cursors) == 0 {
 		return nil

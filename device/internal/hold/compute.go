@@ -53,12 +53,6 @@ func (s *Shelf) watchFamilies(ctx context.Context, tx *sqlx.Tx) error {
 				return err
 			}
 		}
-		if c.Unique {
-			if _, err := tx.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_key_%[1]s_%[2]s ON records (%[3]s)
-				WHERE collection = '%[1]s'`, name, c.Key, keyText(c.Key))); err != nil {
-				return err
-			}
-		}
 		if err := watch(ctx, tx, all, c); err != nil {
 			return err
 		}

@@ -225,7 +225,8 @@ func LoadStored(ctx context.Context, r file.Runner, collection, id string) (Stor
 // Found is a page of records.
 type Found struct {
 	Records []Record `json:"records"`
-	Total   int      `json:"total"` // on all pages
+	Total   int      `json:"total"`          // on all pages, as far as they are counted
+	More    bool     `json:"more,omitempty"` // there are more than Total
 	Limit   int      `json:"limit"`
 	Offset  int      `json:"offset"`
 	// AsOf is when central last confirmed the collection; zero when it never did.
@@ -248,15 +249,19 @@ func (s *Shelf) Find(ctx context.Context, collection string, ask Ask) (Found, er
 		return Found{}, err
 	}
 	condition, args, order := q.SQL(c.Definition, query.SQLite)
-	from := ` FROM records WHERE collection = ? AND NOT removed AND ` + condition
-	args = append([]any{collection}, args...)
+	// The collection stands in the statement as it does in the partial indexes: names hold only small letters, digits and _.
+	from := fmt.Sprintf(` FROM records WHERE collection = '%s' AND NOT removed AND `, collection) + condition
 	found := Found{Records: []Record{}, Limit: q.Limit, Offset: q.Offset}
 	if q.Search != "" {
 		err := s.findAll(ctx, c, from+` ORDER BY `+order, args, &found)
 		return found, err
 	}
-	if err := s.DB.GetContext(ctx, &found.Total, `SELECT count(*)`+from, args...); err != nil {
+	if err := s.DB.GetContext(ctx, &found.Total, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1%s LIMIT %d)`, from, query.MostCounted+1),
+		args...); err != nil {
 		return found, file.StoreError(err)
+	}
+	if found.Total > query.MostCounted {
+		found.Total, found.More = query.MostCounted, true
 	}
 	var rows []Stored
 	page := fmt.Sprintf(` ORDER BY %s LIMIT %d OFFSET %d`, order, q.Limit, q.Offset)
@@ -271,10 +276,13 @@ func (s *Shelf) Find(ctx context.Context, collection string, ask Ask) (Found, er
 // first, then the page.
 func (s *Shelf) findAll(ctx context.Context, c *definition.Collection, from string, args []any, found *Found) error {
 	var ids []string
-	if err := s.DB.SelectContext(ctx, &ids, `SELECT id`+from, args...); err != nil {
+	if err := s.DB.SelectContext(ctx, &ids, fmt.Sprintf(`SELECT id%s LIMIT %d`, from, max(query.MostCounted, found.Offset+found.Limit)+1),
+		args...); err != nil {
 		return file.StoreError(err)
 	}
-	found.Total = len(ids)
+	if found.Total = len(ids); found.Total > query.MostCounted {
+		found.Total, found.More = query.MostCounted, true
+	}
 	first := min(found.Offset, len(ids))
 	rows := []Stored{}
 	for _, id := range ids[first:min(first+found.Limit, len(ids))] {

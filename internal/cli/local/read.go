@@ -87,7 +87,7 @@ func printFound(w io.Writer, d definition.Definition, found device.Found) error 
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	office.PageNote(w, len(found.Records), found.Offset, found.Total)
+	office.PageNote(w, len(found.Records), found.Offset, found.Total, found.More)
 	if note := ageNote(found.AsOf, found.Age); note != "" {
 		fmt.Fprintln(w, note)
 	}

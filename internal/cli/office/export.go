@@ -97,8 +97,13 @@ func exportPages(ctx context.Context, c *cli.Command, call Caller, collection st
 	const page = 1000
 	line := terminal.NewProgressLine(c.Root().ErrWriter)
 	defer line.Done()
+	after := ""
 	for offset := 0; ; offset += page {
 		ask := queryOf(c, page, offset)
+		if c.String("sort") == "" { // each page is as quick as the first
+			ask.Del("offset")
+			ask.Set("after", after)
+		}
 		var listing finding.Listing
 		if err := call.Get(ctx, RecordsPath(collection)+"?"+ask.Encode(), &listing); err != nil {
 			return written, err
@@ -112,10 +117,11 @@ func exportPages(ctx context.Context, c *cli.Command, call Caller, collection st
 				return written, err
 			}
 			written++
+			after = r.ID.String()
 		}
 		if len(listing.Records) < page {
 			return written, nil
 		}
-		line.Show(fmt.Sprintf("writing %s: %d of %d", collection, written, listing.Total))
+		line.Show(fmt.Sprintf("writing %s: %d", collection, written))
 	}
 }

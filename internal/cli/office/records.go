@@ -136,7 +136,7 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	PageNote(w, len(listing.Records), listing.Offset, int(listing.Total))
+	PageNote(w, len(listing.Records), listing.Offset, int(listing.Total), listing.More)
 	if listing.Total > 0 {
 		return nil
 	}
@@ -212,9 +212,11 @@ func NoteValues(w io.Writer, where []string, sample func() ([]record.Fields, err
 	return nil
 }
 
-// PageNote says how many of all are shown.
-func PageNote(w io.Writer, shown, offset, total int) {
+// PageNote says how many of all are shown. More says that there are more than total.
+func PageNote(w io.Writer, shown, offset, total int, more bool) {
 	switch {
+	case more:
+		fmt.Fprintf(w, "%d to %d of more than %d records; --offset %d shows what follows\n", offset+1, offset+shown, total, offset+shown)
 	case total == 0:
 		fmt.Fprintln(w, "No records.")
 	case shown == 0:

@@ -1,0 +1,140 @@
+package promises_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/central/changes"
+	"homing/core/query"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+const posted = `
+collection: posts
+label: "{number} {name}"
+key: number
+fields:
+  number: {type: string}
+  name: {type: string}
+  state: {enum: [sound, worn, damaged]}
+  height: {type: number}
+  seen: {type: string, format: date}
+  note: {type: string}
+`
+
+// A list says the same on a device and at central, with fields that lists are quick by and without: order, ties, records
+// without a value, texts longer than an index holds; and page after page by id it gives each record once.
+func TestListsSayTheSameEverywhere(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(posted)
+	random := rand.New(rand.NewPCG(1, 2))
+	long := strings.Repeat("long ", 60)
+	var rows []changes.TableRow
+	for n := range 300 {
+		row := changes.TableRow{"number": json.RawMessage(fmt.Sprintf(`"P-%03d"`, n))}
+		put := func(name, text string) {
+			if random.IntN(100) < 85 {
+				row[name] = json.RawMessage(text)
+			}
+		}
+		put("name", fmt.Sprintf("%q", []string{"Gale", "gale", "Ärn", long + "b", long + "a"}[random.IntN(5)]))
+		put("state", fmt.Sprintf("%q", []string{"sound", "worn", "damaged"}[random.IntN(3)]))
+		put("height", fmt.Sprint(random.IntN(40)-20, ".5"))
+		put("seen", fmt.Sprintf(`"2026-%02d-%02d"`, 1+random.IntN(12), 1+random.IntN(28)))
+		rows = append(rows, row)
+	}
+	_, err := bed.Central.PutRows(ctx, central.Everything("admin"), "posts", "number", rows)
+	testbed.Must(t, err)
+	store := bed.Device("worker", "phone", device.Options{})
+	questions := []query.Ask{{}, {Sort: "state"}, {Sort: "-state"}, {Sort: "height"}, {Sort: "-height", Offset: 250}, {Sort: "-seen", Offset: 40}, {Sort: "name,-height"},
+		{Sort: "-name"}, {Where: []string{"state=worn"}, Sort: "-seen"}, {Where: []string{"state!=worn"}}, {Where: []string{"state="}}, {Where: []string{"seen>=2026-06"}},
+		{Where: []string{"seen<2026-03-01", "height>0"}, Sort: "seen"}, {Where: []string{"height=3.5"}}, {Where: []string{"name=gale"}}, {Where: []string{"name=" + long + "a"}},
+		{Where: []string{"name~ALE"}}, {Where: []string{"number=P-007"}}, {Label: "p-007 gale"}, {Where: []string{"state~o"}}, {Sort: "-edited_at"}}
+	said := map[string]string{}
+	for _, lists := range []string{"", "lists: [state, height, seen, name]\n", "lists: [note]\n"} {
+		bed.Define(posted + lists)
+		testbed.Exchange(t, store)
+		for _, ask := range questions {
+			ask.Limit = 60
+			here, err := store.Find(ctx, "posts", ask)
+			testbed.Must(t, err)
+			there, err := bed.Central.List(ctx, central.Everything("admin"), "posts", ask)
+			testbed.Must(t, err)
+			var a, b []string
+			for _, r := range here.Records {
+				a = append(a, r.ID.String())
+			}
+			for _, r := range there.Records {
+				b = append(b, r.ID.String())
+			}
+			what, got := fmt.Sprintf("%+v", ask), strings.Join(b, " ")
+			if !slices.Equal(a, b) && !strings.Contains(what, "name") { // whose order the database's language decides
+				t.Errorf("%s with %q: the device lists\n%s\nand central\n%s", what, lists, strings.Join(a, " "), got)
+			}
+			if here.Total != int(there.Total) || said[what] != "" && said[what] != got {
+				t.Errorf("%s with %q: %d here, %d there; central lists\n%s\nand before\n%s", what, lists, here.Total, there.Total, got, said[what])
+			}
+			said[what] = got
+		}
+	}
+	seen := map[uuid.UUID]bool{}
+	for after := ""; ; {
+		page, err := bed.Central.List(ctx, central.Everything("admin"), "posts", query.Ask{Limit: 70, After: after})
+		testbed.Must(t, err)
+		for _, r := range page.Records {
+			if seen[r.ID] {
+				t.Errorf("%s comes twice", r.ID)
+			}
+			seen[r.ID], after = true, r.ID.String()
+		}
+		if len(page.Records) < 70 {
+			break
+		}
+	}
+	if len(seen) != 300 {
+		t.Errorf("page after page gives %d records", len(seen))
+	}
+	for _, wrong := range []query.Ask{{After: "x"}, {After: uuid.NewString(), Sort: "name"}, {After: uuid.NewString(), Offset: 3}} {
+		if _, err := bed.Central.List(ctx, central.Everything("admin"), "posts", wrong); err == nil {
+			t.Errorf("%+v is taken", wrong)
+		}
+	}
+}
+
+// Central's lists use the indexes that a definition asks for, and those that it no longer asks for are gone.
+func TestListsUseTheirIndexes(t *testing.T) {
+	bed := testbed.Start(t)
+	db := testbed.SQL(t, bed.Database)
+	indexes := func() (n int) {
+		testbed.Must(t, db.Get(&n, `SELECT count(*) FROM pg_indexes WHERE indexname LIKE 'records_list_%'`))
+		return n
+	}
+	before := indexes() // the labels'
+	for lists, want := range map[string]int{"lists: [state, height]\n": 3, "lists: [state]\n": 2, "": 1} {
+		if bed.Define(posted + lists); indexes()-before != want {
+			t.Errorf("with %q there are %d indexes more", lists, indexes()-before)
+		}
+	}
+	bed.Define(posted + "lists: [state, height]\n")
+	db.MustExec(`SET enable_seqscan = off; SET enable_bitmapscan = off`)
+	var plan []string
+	testbed.Must(t, db.Select(&plan, `EXPLAIN SELECT id FROM records WHERE collection = 'posts' AND NOT removed
+		ORDER BY left(lower((fields->>'state')),200) ASC NULLS LAST, id ASC LIMIT 50`))
+	if text := strings.Join(plan, "\n"); !strings.Contains(text, "records_list_") || strings.Contains(text, "Sort") {
+		t.Errorf("the plan is\n%s", text)
+	}
+	if status, text := bed.Call("PUT", "/v1/definitions", bed.SignIn("admin"), map[string]any{"definitions": []any{map[string]any{
+		"collection": "x", "title": "X", "label": "{a}", "version": 1, "sync": map[string]any{"removal": "edit-stays"}, "lists": []string{"b"},
+		"fields": []any{map[string]any{"name": "a", "title": "A", "schema": map[string]any{"type": "string"}}}}}}); status != 422 ||
+		!strings.Contains(string(text), `\"b\" is not a field`) {
+		t.Errorf("%d %s", status, text)
+	}
+}
