@@ -414,3 +414,38 @@ func TestP1WhoHadLeftBeforeARestore(t *testing.T) {
 	}
 	bed.Same(store)
 }
+
+// P7, P11: the exchange that hears that somebody has left the device is the one that carries what they had saved. It is refused,
+// sealed for them with its reason, and goes in when they are back.
+func TestP11ARefusalOfWhoHasLeft(t *testing.T) {
+	bed := testbed.Start(t)
+	store, ridge, _ := handed(t, bed, device.Options{})
+	testbed.Exchange(t, store)
+	_, err := store.Edit(ctx, "trails", ridge, device.Fields{"state": "gated-by-second"})
+	testbed.Must(t, err)
+	devices, err := bed.Central.Devices(ctx, "worker")
+	testbed.Must(t, err)
+	testbed.Must(t, bed.Central.Leave(ctx, devices[0].ID, "second"))
+	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
+		t.Errorf("%+v", summary)
+	}
+	testbed.Must(t, store.SignIn(ctx, "worker", pin))
+	if queue, err := store.Review(ctx); err != nil || len(queue) != 0 {
+		t.Errorf("worker reviews %+v, %v", queue, err)
+	}
+	if got := shown(t, store, "trails", ridge, "state"); got == "gated-by-second" {
+		t.Errorf("worker is shown what second has not sent")
+	}
+	_, err = store.Join(ctx, bed.Code("second"), "5678")
+	testbed.Must(t, err)
+	queue, err := store.Review(ctx)
+	if err != nil || len(queue) != 1 || len(queue[0].Reasons) != 1 || queue[0].Reasons[0].Code != change.CodeNotAllowed {
+		t.Fatalf("second reviews %+v, %v", queue, err)
+	}
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	if summary := testbed.Exchange(t, store); summary.Applied+summary.Merged != 1 {
+		t.Errorf("%+v", summary)
+	}
+	bed.Same(store)
+}

@@ -70,10 +70,13 @@ func securityHeaders(next http.Handler) http.Handler {
 		if callerOf(r.Context()).secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		if strings.HasPrefix(r.URL.Path, "/v"+wire.Version+"/") {
-			h.Set("Cache-Control", "no-store")
-		}
 		h.Set("X-Content-Type-Options", "nosniff")
+		if strings.HasPrefix(r.URL.Path, "/v"+wire.Version+"/") {
+			// It is no page, and each byte of an answer to a device goes over a slow link.
+			h.Set("Cache-Control", "no-store")
+			next.ServeHTTP(w, r)
+			return
+		}
 		h.Set("Referrer-Policy", "same-origin")
 		// The component library writes style elements while the page runs; scripts come from files only.
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
