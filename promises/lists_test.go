@@ -117,8 +117,8 @@ func TestListsUseTheirIndexes(t *testing.T) {
 		testbed.Must(t, db.Get(&n, `SELECT count(*) FROM pg_indexes WHERE indexname LIKE 'records_list_%'`))
 		return n
 	}
-	before := indexes() // the labels'
-	for lists, want := range map[string]int{"lists: [state, height]\n": 3, "lists: [state]\n": 2, "": 1} {
+	before := indexes() // those of labels and searches
+	for lists, want := range map[string]int{"lists: [state, height]\n": 4, "lists: [state]\n": 3, "": 2} {
 		if bed.Define(posted + lists); indexes()-before != want {
 			t.Errorf("with %q there are %d indexes more", lists, indexes()-before)
 		}
@@ -130,6 +130,13 @@ func TestListsUseTheirIndexes(t *testing.T) {
 		ORDER BY left(lower((fields->>'state')),200) ASC NULLS LAST, id ASC LIMIT 50`))
 	if text := strings.Join(plan, "\n"); !strings.Contains(text, "records_list_") || strings.Contains(text, "Sort") {
 		t.Errorf("the plan is\n%s", text)
+	}
+	db.MustExec(`SET enable_indexscan = off; SET enable_bitmapscan = on`)
+	plan = nil
+	testbed.Must(t, db.Select(&plan, `EXPLAIN SELECT id FROM records WHERE collection = 'posts' AND NOT removed
+		AND lower(fields::text) LIKE '%gale%' ESCAPE '\'`))
+	if text := strings.Join(plan, "\n"); !strings.Contains(text, "Bitmap Index Scan on records_list_") {
+		t.Errorf("the plan of a search is\n%s", text)
 	}
 	if status, text := bed.Call("PUT", "/v1/definitions", bed.SignIn("admin"), map[string]any{"definitions": []any{map[string]any{
 		"collection": "x", "title": "X", "label": "{a}", "version": 1, "sync": map[string]any{"removal": "edit-stays"}, "lists": []string{"b"},

@@ -48,24 +48,31 @@ func Keyed(d definition.Definition, q query.Query) bool {
 	})
 }
 
-// indexLists makes lists quick that are sorted or filtered by what the definition names, and finding a record by its label. What it no longer
+// indexLists makes lists quick that are sorted or filtered by what the definition names, searches, and finding a record by its label. What it no longer
 // names costs nothing any more.
 func (t *Tx) indexLists(ctx context.Context, d definition.Definition) error {
 	sum := sha256.Sum256([]byte(d.Collection))
 	start := "records_list_" + hex.EncodeToString(sum[:6]) + "_"
 	wanted := map[string]string{}
-	add := func(expression string) {
-		sum := sha256.Sum256([]byte(expression))
-		wanted[start+hex.EncodeToString(sum[:6])] = expression
+	add := func(how, on string) {
+		sum := sha256.Sum256([]byte(how + on))
+		wanted[start+hex.EncodeToString(sum[:6])] = how + " (" + on + ")"
 	}
 	for _, name := range d.Lists {
 		if field, _ := d.Field(name); !field.Local {
 			expression, _ := query.ListKey(d, name, query.PostgreSQL)
-			add(expression)
+			add("btree", "("+expression+"), id")
 		}
 	}
 	if expression, known := query.LabelKey(d, query.PostgreSQL); known {
-		add(expression)
+		add("btree", "("+expression+"), id")
+	}
+	var trigrams bool
+	if err := t.GetContext(ctx, &trigrams, `SELECT EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`); err != nil {
+		return err
+	}
+	if trigrams {
+		add("gin", query.PostgreSQL.Fold(query.PostgreSQL.Raw)+" gin_trgm_ops")
 	}
 	var there []string
 	if err := t.SelectContext(ctx, &there, `SELECT indexname FROM pg_indexes WHERE schemaname = current_schema() AND starts_with(indexname, $1)`,
@@ -81,7 +88,7 @@ func (t *Tx) indexLists(ctx context.Context, d definition.Definition) error {
 		delete(wanted, name)
 	}
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
-		if _, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX %s ON records ((%s), id) WHERE collection = '%s' AND NOT removed`, name,
+		if _, err := t.ExecContext(ctx, fmt.Sprintf(`CREATE INDEX %s ON records USING %s WHERE collection = '%s' AND NOT removed`, name,
 			wanted[name], d.Collection)); err != nil {
 			return err
 		}

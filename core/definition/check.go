@@ -47,7 +47,7 @@ func (d Definition) check() error {
 		shape := field.Shape()
 		switch {
 		case !known:
-			return &ruleError{[]string{"lists"}, fmt.Errorf("%q is not a field of the collection", name)}
+			return &ruleError{[]string{"lists"}, fmt.Errorf("%q is not a field of the collection%s", name, Nearest(name, fieldNames(d)))}
 		case shape.Type == "array" || shape.Type == "object" || shape.Ref != "":
 			return &ruleError{[]string{"lists"}, fmt.Errorf("%s has no single value that lists could be sorted by", name)}
 		case slices.Contains(d.Lists[:n], name):

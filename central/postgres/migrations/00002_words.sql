@@ -1,11 +1,10 @@
 -- +goose Up
--- Searches look for what a text contains by its trigrams. Without the extension, which a database of one's own may not
--- allow, they look through all records.
+-- Searches look for what a text contains by its trigrams, in an index for each collection. Without the extension, which a
+-- database of one's own may not allow, they look through all records.
 -- +goose StatementBegin
 DO $$
 BEGIN
     CREATE EXTENSION IF NOT EXISTS pg_trgm;
-    CREATE INDEX records_words ON records USING gin (lower(fields::text) gin_trgm_ops) WHERE NOT removed;
 EXCEPTION WHEN insufficient_privilege OR undefined_file OR feature_not_supported OR undefined_object THEN
     RAISE NOTICE 'no index for searches: %', SQLERRM;
 END
