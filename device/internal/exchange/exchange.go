@@ -48,7 +48,7 @@ type Summary struct {
 	Removed   int           `json:"removed"`          // of these, removals
 	Withdrawn int           `json:"withdrawn"`        // records dropped since the worker no longer covers them
 	Copied    bool          `json:"copied,omitempty"` // the store turned out to be a copy of another, and goes on under an identity of its own
-	BytesUp   int           `json:"bytes_up"`         // as sent, compressed
+	BytesUp   int           `json:"bytes_up"`         // as sent, compressed; without the headers of requests and answers
 	BytesDown int           `json:"bytes_down"`
 	Took      time.Duration `json:"took_ns"`
 }

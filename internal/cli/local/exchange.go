@@ -102,7 +102,7 @@ func printSummary(w io.Writer, s device.Summary) {
 	if s.Withdrawn > 0 {
 		fmt.Fprintf(w, "Dropped %s that this worker no longer covers.\n", terminal.Count(s.Withdrawn, "record"))
 	}
-	fmt.Fprintf(w, "%s up, %s down, %s.\n", terminal.Size(s.BytesUp), terminal.Size(s.BytesDown), s.Took.Round(time.Millisecond))
+	fmt.Fprintf(w, "%s up, %s down without headers, %s.\n", terminal.Size(s.BytesUp), terminal.Size(s.BytesDown), s.Took.Round(time.Millisecond))
 }
 
 // explainExchange adds to an error what became of the unsent changes.
