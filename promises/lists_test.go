@@ -145,3 +145,39 @@ func TestListsUseTheirIndexes(t *testing.T) {
 		t.Errorf("%d %s", status, text)
 	}
 }
+
+// A search for what many have says that there are more than it counts, whatever page it shows; one for what few have finds them.
+func TestSearchesAmongMany(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(posted)
+	for part := range 3 {
+		var rows []changes.TableRow
+		for n := range 500 {
+			rows = append(rows, changes.TableRow{"number": json.RawMessage(fmt.Sprintf(`"P-%04d"`, part*500+n)), "name": json.RawMessage(`"Long post"`),
+				"note": json.RawMessage(fmt.Sprintf(`"boards %d"`, n%40))})
+		}
+		_, err := bed.Central.PutRows(ctx, central.Everything("admin"), "posts", "number", rows)
+		testbed.Must(t, err)
+	}
+	store := bed.Device("worker", "phone", device.Options{})
+	testbed.Exchange(t, store)
+	for _, at := range []struct {
+		search         string
+		offset         int
+		total, records int
+		more           bool
+	}{{"post boards", 0, 1000, 50, true}, {"post boards", 1480, 1000, 20, true}, {"P-0777", 0, 1, 1, false}, {"p-07", 0, 100, 50, false},
+		{"p-07", 90, 100, 10, false}, {"boards 39", 0, 60, 50, false}, {"nowhere", 0, 0, 0, false}} {
+		ask := query.Ask{Search: at.search, Offset: at.offset}
+		there, err := bed.Central.List(ctx, central.Everything("admin"), "posts", ask)
+		testbed.Must(t, err)
+		here, err := store.Find(ctx, "posts", ask)
+		testbed.Must(t, err)
+		if int(there.Total) != at.total || len(there.Records) != at.records || there.More != at.more {
+			t.Errorf("%s from %d: central finds %d (more: %v) and shows %d", at.search, at.offset, there.Total, there.More, len(there.Records))
+		}
+		if here.Total != at.total || len(here.Records) != at.records || here.More != at.more {
+			t.Errorf("%s from %d: the device finds %d (more: %v) and shows %d", at.search, at.offset, here.Total, here.More, len(here.Records))
+		}
+	}
+}

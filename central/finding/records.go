@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -104,12 +105,21 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 		return c.listByRule(ctx, compiled, askers, q, `SELECT `+recordColumns+` `+from+` ORDER BY `+order, args, show)
 	}
 	err = c.db.Snapshot(ctx, func(tx *postgres.Tx) error {
-		if err := tx.QueryRowxContext(ctx, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1 %s LIMIT %d) c`, from, query.MostCounted+1),
+		if q.Search != "" {
+			if err := preferOrder(ctx, tx, from, args); err != nil {
+				return err
+			}
+		}
+		most := int64(q.Counted())
+		if err := tx.QueryRowxContext(ctx, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1 %s LIMIT %d) c`, from, most+1),
 			args...).Scan(&listing.Total); err != nil {
 			return err
 		}
-		if listing.Total > query.MostCounted {
-			listing.Total, listing.More = query.MostCounted, true
+		if listing.More = listing.Total > most; listing.More {
+			listing.Total = most
+			if err := tx.GoInOrder(ctx); err != nil { // a page of so many is full soon
+				return err
+			}
 		}
 		var rows []found
 		statement := fmt.Sprintf(`SELECT %s %s ORDER BY %s LIMIT %d OFFSET %d`, recordColumns, from, order, q.Limit, q.Offset)
@@ -129,6 +139,20 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 		return nil
 	})
 	return listing, err
+}
+
+// preferOrder lets a search go through the records in their order where many of the first have what it looks for.
+// PostgreSQL, which takes it for rare, would gather all of them by their trigrams before it gives any.
+func preferOrder(ctx context.Context, tx *postgres.Tx, from string, args []any) error {
+	const first, many = 1000, 100
+	table, condition, _ := strings.Cut(from, " AND NOT removed AND ")
+	var found int
+	err := tx.GetContext(ctx, &found, fmt.Sprintf(`SELECT count(*) FROM (SELECT * %s AND NOT removed ORDER BY id LIMIT %d) records WHERE %s`,
+		table, first, condition), args...)
+	if err != nil || found < many {
+		return err
+	}
+	return tx.GoInOrder(ctx)
 }
 
 // shown is the record as people see it: the merge needs the marks, they do not.

@@ -66,6 +66,12 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 	return head, err
 }
 
+// GoInOrder makes the statements that follow go through tables by an index that has their order, and gather nothing first.
+func (t *Tx) GoInOrder(ctx context.Context) error {
+	_, err := t.ExecContext(ctx, `SET LOCAL enable_bitmapscan = off`)
+	return err
+}
+
 // Heads is [pulls.Tables.Heads].
 func (t *Tx) Heads(ctx context.Context) (map[string]int64, error) {
 	return t.byCollection(ctx, `SELECT name, head FROM collections`)

@@ -44,6 +44,17 @@ type Query struct {
 // MostCounted is up to where the records that fit are counted. More are said to be more.
 const MostCounted = 10_000
 
+// mostFound is the same for searches, in which each record that fits takes long to be looked at.
+const mostFound = 1000
+
+// Counted is up to where the records that fit are counted.
+func (q Query) Counted() int {
+	if q.Search != "" {
+		return mostFound
+	}
+	return MostCounted
+}
+
 // Condition compares one field with a value.
 type Condition struct {
 	Field string

@@ -253,7 +253,7 @@ func (s *Shelf) Find(ctx context.Context, collection string, ask Ask) (Found, er
 	from := fmt.Sprintf(` FROM records WHERE collection = '%s' AND NOT removed AND `, collection) + condition
 	found := Found{Records: []Record{}, Limit: q.Limit, Offset: q.Offset}
 	if q.Search != "" {
-		err := s.findAll(ctx, c, from+` ORDER BY `+order, args, &found)
+		err := s.findAll(ctx, c, q.Counted(), from+` ORDER BY `+order, args, &found)
 		return found, err
 	}
 	if err := s.DB.GetContext(ctx, &found.Total, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1%s LIMIT %d)`, from, query.MostCounted+1),
@@ -274,14 +274,14 @@ func (s *Shelf) Find(ctx context.Context, collection string, ask Ask) (Found, er
 
 // findAll goes through the collection once, for a search, which looks into every record and finds few: their ids
 // first, then the page.
-func (s *Shelf) findAll(ctx context.Context, c *definition.Collection, from string, args []any, found *Found) error {
+func (s *Shelf) findAll(ctx context.Context, c *definition.Collection, most int, from string, args []any, found *Found) error {
 	var ids []string
-	if err := s.DB.SelectContext(ctx, &ids, fmt.Sprintf(`SELECT id%s LIMIT %d`, from, max(query.MostCounted, found.Offset+found.Limit)+1),
+	if err := s.DB.SelectContext(ctx, &ids, fmt.Sprintf(`SELECT id%s LIMIT %d`, from, max(most, found.Offset+found.Limit)+1),
 		args...); err != nil {
 		return file.StoreError(err)
 	}
-	if found.Total = len(ids); found.Total > query.MostCounted {
-		found.Total, found.More = query.MostCounted, true
+	if found.Total = len(ids); found.Total > most {
+		found.Total, found.More = most, true
 	}
 	first := min(found.Offset, len(ids))
 	rows := []Stored{}
