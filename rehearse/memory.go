@@ -285,8 +285,10 @@ type visit struct {
 	d *unit
 }
 
-func (v visit) Now() time.Time                              { return v.w.now }
-func (v visit) Names() (now uuid.UUID, earlier []uuid.UUID) { return v.tables.Generation, v.tables.Earlier }
+func (v visit) Now() time.Time { return v.w.now }
+func (v visit) Names() (now uuid.UUID, earlier []uuid.UUID) {
+	return v.tables.Generation, v.tables.Earlier
+}
 
 func (v visit) Told(_ context.Context, from central.Device) (told wire.Definitions, err error) {
 	told = wire.Definitions{SealTo: changes.SealTo(v.tables.Secret()), Definitions: v.definitions(), Territories: from.Territories,
