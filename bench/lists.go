@@ -32,7 +32,7 @@ func questions(number, label string) []question {
 	}
 }
 
-const listed = "\nlists: [district, length_km]\nkey: number\n"
+const listed = "\nlists: [district, length_km]\nsearched: true\nkey: number\n"
 
 // lists measures what lists take: on a device, and at central out of many records and out of few.
 func (s *stand) lists(ctx context.Context, few, many int) ([]cost, error) {

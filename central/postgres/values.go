@@ -71,7 +71,7 @@ func (t *Tx) indexLists(ctx context.Context, d definition.Definition) error {
 	if err := t.GetContext(ctx, &trigrams, `SELECT EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`); err != nil {
 		return err
 	}
-	if trigrams {
+	if trigrams && d.Searched {
 		add("gin", query.PostgreSQL.Fold(query.PostgreSQL.Raw)+" gin_trgm_ops")
 	}
 	var there []string

@@ -23,11 +23,13 @@ type Definition struct {
 	Unique      bool    `json:"unique,omitempty" doc:"Central takes no second record with the same key. Of two that were made without signal, the second to arrive is refused."`
 	Fields      []Field `json:"fields" doc:"In the order of forms and tables."`
 	// Lists cost something with each save.
-	Lists  []string `json:"lists,omitempty" maxItems:"8" doc:"The fields by which lists are quick to sort and to filter, however many records there are."`
-	Parent *Parent  `json:"parent,omitempty" doc:"The collection whose records these belong to."`
-	Access Access   `json:"access,omitzero"`
-	Sync   Sync     `json:"sync"`
-	Carry  Carry    `json:"carry,omitzero"`
+	Lists []string `json:"lists,omitempty" maxItems:"8" doc:"The fields by which lists are quick to sort and to filter, however many records there are."`
+	// A search index makes each push at central half as long again.
+	Searched bool    `json:"searched,omitempty" doc:"Central keeps an index for searches, which are quick by it however many records there are."`
+	Parent   *Parent `json:"parent,omitempty" doc:"The collection whose records these belong to."`
+	Access   Access  `json:"access,omitzero"`
+	Sync     Sync    `json:"sync"`
+	Carry    Carry   `json:"carry,omitzero"`
 	// Examples are records on which the rules of the definition can be tried.
 	Examples []record.Fields `json:"examples,omitempty" doc:"Records to try the rules on; no part of what is collected."`
 	// Renamed is kept by central over all versions.

@@ -137,7 +137,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
-	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "fields", "required", "parent",
+	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "searched", "fields", "required", "parent",
 		"access", "sync", "carry", "examples")
 	if err != nil {
 		return d, err
@@ -211,6 +211,11 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	}
 	if d.Unique && d.Key == "" {
 		return d, s.fail(parts["unique"], "unique says that the key is: name the field under key")
+	}
+	if node := parts["searched"]; node != nil {
+		if d.Searched, err = s.yes(node, "searched"); err != nil {
+			return d, err
+		}
 	}
 	if node := parts["lists"]; node != nil {
 		if node.Kind != yaml.SequenceNode {

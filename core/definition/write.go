@@ -23,6 +23,9 @@ func WriteSource(d Definition) []byte {
 	if d.Unique {
 		fmt.Fprintln(&out, "unique: true")
 	}
+	if d.Searched {
+		fmt.Fprintln(&out, "searched: true")
+	}
 	if len(d.Lists) > 0 {
 		fmt.Fprintf(&out, "lists: [%s]\n", strings.Join(d.Lists, ", "))
 	}

@@ -1,5 +1,5 @@
 -- +goose Up
--- Searches look for what a text contains by its trigrams, in an index for each collection. Without the extension, which a
+-- Searches look for what a text contains by its trigrams, in an index of a collection whose definition asks for it. Without the extension, which a
 -- database of one's own may not allow, they look through all records.
 -- +goose StatementBegin
 DO $$
