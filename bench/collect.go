@@ -110,8 +110,7 @@ func (s *stand) copyIn(ctx context.Context, parts [][]map[string]any) (float64, 
 	return float64(done) / time.Since(began).Seconds(), err
 }
 
-// territoryLoad is the first load of a worker who covers one of three territories, against COPY of these rows to a
-// file.
+// territoryLoad is the first load of a worker who covers one of three territories, against the pipe of these rows.
 func (s *stand) territoryLoad(ctx context.Context) (measure, error) {
 	if err := s.running.Central.AddWorker(ctx, "crew", rights.Worker, "", districts[0]); err != nil {
 		return measure{}, err

@@ -112,9 +112,13 @@ func TestP8ATripKnowsItsClock(t *testing.T) {
 	testbed.Exchange(t, store)
 	id := add(t, store, "trails", device.Fields{"name": "Ridge"})
 	testbed.Exchange(t, store)
-	for what, turn := range map[string]func(){"as before": func() {}, "turned back": func() { skew = -5 * time.Hour },
-		"turned forward": func() { skew = 26 * time.Hour }, "started anew": func() { boot, skew = "other", time.Minute }} {
-		turn()
+	for _, step := range []struct {
+		what string
+		turn func()
+	}{{"as before", func() {}}, {"turned back", func() { skew = -5 * time.Hour }}, {"turned forward", func() { skew = 26 * time.Hour }},
+		{"started anew", func() { boot, skew = "other", time.Minute }}, {"and turned again", func() { skew = -time.Hour }}} {
+		step.turn()
+		what := step.what
 		edit(t, store, "trails", id, device.Fields{"note": what})
 		testbed.Exchange(t, store)
 		listing, err := bed.Central.History(ctx, central.Everything("admin"), "trails", id)

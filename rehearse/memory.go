@@ -225,7 +225,7 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		if err := json.Unmarshal(body, &trip); err != nil {
 			return nil, err
 		}
-		asker := central.Asker{Device: d.device(), Bytes: len(body)}
+		asker := central.Asker{Device: d.device(), Bytes: len(body), Room: roomInTrip}
 		if store, err := uuid.Parse(r.Header.Get(wire.HeaderIncarnation)); err == nil {
 			asker.Store = store
 		}
@@ -325,11 +325,11 @@ func (v visit) Push(ctx context.Context, from central.Device, batch wire.Batch, 
 const roomInTrip = 1500
 
 func (v visit) PullAll(ctx context.Context, from central.Device, ask pulls.Request, cursors map[string]int64,
-	_ int) (pulls.Many, error) {
+	room int) (pulls.Many, error) {
 	if v.w.options.Bug == WideAnswered {
 		ask.Store, ask.Answered = v.d.past[len(v.d.past)-1], math.MaxInt64
 	}
-	return v.pulls.PullAll(ctx, from, ask, cursors, roomInTrip)
+	return v.pulls.PullAll(ctx, from, ask, cursors, room)
 }
 
 func (v visit) TakeReport(context.Context, central.Device, uuid.UUID, wire.Report) error { return nil }

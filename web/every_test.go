@@ -267,7 +267,7 @@ func (o *odd) marshal(value any) []byte {
 }
 
 // forDevices is what devices ask for.
-var forDevices = []string{"/v1/batches", "/v1/changes/", "/v1/device/", "/v1/fingerprints/", "/v1/lookup/", "/v1/refresh/", "/v1/report"}
+var forDevices = []string{"/v1/batches", "/v1/changes/", "/v1/device/", "/v1/fingerprints/", "/v1/lookup/", "/v1/refresh/", "/v1/report", "/v1/trips"}
 
 var collections = []string{"trails", "structures", "things", "posts"}
 

@@ -184,8 +184,14 @@ func (s *Server) registerTrip() {
 		if min(trip.Unsent, trip.Refused, trip.Waiting) < 0 || len(trip.Seals) > wire.MostSeals {
 			return nil, fault.Fail(fault.Invalid, "unsent, refused and waiting are counts, and seals are %d at most", wire.MostSeals)
 		}
-		text, written, err := s.onTheWay(ctx, func() ([]byte, error) { return s.trip(ctx, asker, trip) })
+		// While links that stall hold all pages, a trip brings none, and what it pushes goes in all the same.
+		written := func() {}
+		if s.onWay.TryAcquire(1) {
+			asker.Room, written = central.TripBytes, func() { s.onWay.Release(1) }
+		}
+		text, err := s.trip(ctx, asker, trip)
 		if err != nil {
+			written()
 			return nil, err
 		}
 		return s.atItsPace(ctx, text, written), nil
@@ -263,7 +269,7 @@ func (s *Server) registerPull() {
 		if ask.Store, err = headerID(wire.HeaderIncarnation, in.Store); err != nil {
 			return nil, err
 		}
-		text, written, err := s.onTheWay(ctx, func() ([]byte, error) { return s.makePage(ctx, ask) })
+		text, written, err := s.page(ctx, ask)
 		if err != nil {
 			return nil, err
 		}
@@ -323,15 +329,15 @@ const (
 	roomPatience = 5 * time.Second // for others to be written
 )
 
-// onTheWay makes a text ready to be sent, when there is room for one more. Written gives its room back.
-func (s *Server) onTheWay(ctx context.Context, prepare func() ([]byte, error)) (text []byte, written func(), err error) {
+// page makes a page ready to be sent. Written gives its room back.
+func (s *Server) page(ctx context.Context, ask pulls.Request) (text []byte, written func(), err error) {
 	waiting, cancel := context.WithTimeout(ctx, roomPatience)
 	defer cancel()
 	if err := s.onWay.Acquire(waiting, 1); err != nil {
 		return nil, nil, errors.Join(fault.Fail(fault.Unavailable,
 			"many devices are loading over slow links; ask for this page again later"), ctx.Err())
 	}
-	if text, err = prepare(); err != nil {
+	if text, err = s.makePage(ctx, ask); err != nil {
 		s.onWay.Release(1)
 		return nil, nil, err
 	}

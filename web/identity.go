@@ -103,7 +103,7 @@ const askPatience = 15 * time.Second
 
 // seat gives a place for what a caller has under way, where an operation bounds that.
 func (s *Server) seat(op *huma.Operation, id identity) (leave func(), ok bool) {
-	most := map[string]int{eventsPath: streamsAtOnce, "/v1/changes/{collection}": pagesOfDevice}[op.Path]
+	most := map[string]int{eventsPath: streamsAtOnce, "/v1/changes/{collection}": pagesOfDevice, "/v1/trips": pagesOfDevice}[op.Path]
 	if most == 0 {
 		return func() {}, true
 	}

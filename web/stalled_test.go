@@ -33,6 +33,9 @@ func (s *stalled) Write(text []byte) (int, error) {
 // once the links go on so does everybody.
 func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	bed := testbed.Start(t)
+	if status, text := bed.Call("POST", "/v1/records/trails", bed.SignIn("lead"), map[string]any{"fields": map[string]any{"name": "Ridge"}}); status != http.StatusCreated {
+		t.Fatalf("%d %s", status, text)
+	}
 	const most, each = 64, 4
 	letGo := make(chan struct{})
 	var reached, done sync.WaitGroup
@@ -59,8 +62,26 @@ func TestStalledLinksHoldABoundedNumberOfPages(t *testing.T) {
 	if status, _ := bed.Call("GET", "/v1/definitions", hand, nil); status != http.StatusOK {
 		t.Errorf("what loads no page is answered %d", status)
 	}
+	var told wire.Definitions
+	_, text := bed.Call("GET", "/v1/definitions", hand, nil)
+	testbed.Must(t, json.Unmarshal(text, &told))
+	trip := wire.Trip{Generation: bed.Central.Generation(), Definitions: told.Digest, Cursors: map[string]int64{"structures": 0, "trails": 0}}
+	made := func() (met wire.Met) {
+		status, text := bed.Call("POST", "/v1/trips", hand, trip)
+		if status != http.StatusOK {
+			t.Errorf("a trip is answered %d %s", status, text)
+		}
+		testbed.Must(t, json.Unmarshal(text, &met))
+		return met
+	}
+	if met := made(); len(met.Pages) != 0 || len(met.Left) != 1 || met.Left[0] != "trails" || met.Seal != "" {
+		t.Errorf("without room a trip brings %+v", met)
+	}
 	close(letGo)
 	done.Wait()
+	if met := made(); len(met.Pages) != 1 || len(met.Left) != 0 || met.Seal == "" {
+		t.Errorf("with room a trip brings %+v", met)
+	}
 	if status, text := bed.Call("GET", "/v1/changes/trails?cursor=0", hand, nil); status != http.StatusOK {
 		t.Errorf("when the links go on, it is answered %d %s", status, text)
 	}

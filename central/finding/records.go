@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -93,20 +92,21 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 	condition, args, order := q.SQL(compiled.Definition, query.PostgreSQL)
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
 	// The collection stands in the statement as it does in the partial indexes: names hold only small letters, digits and _.
-	from := sqlx.Rebind(sqlx.DOLLAR, fmt.Sprintf(`FROM records WHERE collection = '%s' AND NOT removed AND `, collection)+condition)
+	table, where := fmt.Sprintf(`FROM records WHERE collection = '%s' AND NOT removed`, collection), sqlx.Rebind(sqlx.DOLLAR, condition)
 	if postgres.Keyed(compiled.Definition, q) {
-		from += " AND " + postgres.PartOf(collection)
+		where += " AND " + postgres.PartOf(collection)
 	}
 	if territories := askers.Territories(); !slices.Contains(territories, rights.All) {
 		args = append(args, territories)
-		from += " AND " + postgres.Covered(fmt.Sprintf("$%d", len(args)))
+		where += " AND " + postgres.Covered(fmt.Sprintf("$%d", len(args)))
 	}
+	from := table + " AND " + where
 	if !askers.ReadsAll(compiled) {
 		return c.listByRule(ctx, compiled, askers, q, `SELECT `+recordColumns+` `+from+` ORDER BY `+order, args, show)
 	}
 	err = c.db.Snapshot(ctx, func(tx *postgres.Tx) error {
 		if q.Search != "" {
-			if err := preferOrder(ctx, tx, from, args); err != nil {
+			if err := preferOrder(ctx, tx, table, where, args); err != nil {
 				return err
 			}
 		}
@@ -143,12 +143,11 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 
 // preferOrder lets a search go through the records in their order where many of the first have what it looks for.
 // PostgreSQL, which takes it for rare, would gather all of them by their trigrams before it gives any.
-func preferOrder(ctx context.Context, tx *postgres.Tx, from string, args []any) error {
+func preferOrder(ctx context.Context, tx *postgres.Tx, table, where string, args []any) error {
 	const first, many = 1000, 100
-	table, condition, _ := strings.Cut(from, " AND NOT removed AND ")
 	var found int
-	err := tx.GetContext(ctx, &found, fmt.Sprintf(`SELECT count(*) FROM (SELECT * %s AND NOT removed ORDER BY id LIMIT %d) records WHERE %s`,
-		table, first, condition), args...)
+	err := tx.GetContext(ctx, &found, fmt.Sprintf(`SELECT count(*) FROM (SELECT * %s ORDER BY id LIMIT %d) records WHERE %s`,
+		table, first, where), args...)
 	if err != nil || found < many {
 		return err
 	}

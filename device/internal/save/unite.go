@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	"github.com/google/uuid"
@@ -131,7 +132,8 @@ func (s *Desk) referAnew(ctx context.Context, tx *sqlx.Tx, t twins) error {
 	if err != nil {
 		return err
 	}
-	for name, c := range all {
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		c := all[name]
 		for _, field := range c.Fields {
 			if field.Reference != t.refused.Collection {
 				continue
@@ -177,9 +179,7 @@ func (s *Desk) set(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, i
 	if err := json.Unmarshal([]byte(row.Fields), &after); err != nil {
 		return fmt.Errorf("%w: record %s", file.ErrDamaged, id)
 	}
-	for name, value := range set {
-		after[name] = value
-	}
+	maps.Copy(after, set)
 	row, m, err := s.mend(ctx, tx, row, after)
 	if err != nil {
 		return err
