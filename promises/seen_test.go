@@ -138,6 +138,35 @@ func TestP8ClockTurnedWhileTheMachineWasOff(t *testing.T) {
 	}
 }
 
+// P8: what a restored central gets again is dated no more surely than it was: the machine's start hides for ever whether
+// its clock had been turned.
+func TestP8OfferedAgainItIsAsUnsurelyDated(t *testing.T) {
+	bed := testbed.Start(t)
+	clock, boot := &watch{}, "first run"
+	began := time.Now()
+	options := device.Options{Now: clock.now, Tick: func() (string, time.Duration) { return boot, time.Since(began) }}
+	store := bed.Device("worker", "tablet", options)
+	testbed.Exchange(t, store)
+	backup := backUp(t, bed)
+	trail := addTrail(t, store, "Ridge")
+	boot, clock.ahead = "second run", 3*time.Hour
+	testbed.Exchange(t, store)
+	sure := addTrail(t, store, "Valley")
+	testbed.Exchange(t, store)
+	for range 2 { // put back twice, since what is offered again leaves a trace of its own
+		bed = putBack(t, bed, backup, store)
+		testbed.Exchange(t, store)
+		for id, want := range map[uuid.UUID]time.Duration{trail.ID: 3 * time.Hour, sure.ID: 0} {
+			history, err := bed.Central.History(ctx, central.Everything("admin"), "trails", id)
+			testbed.Must(t, err)
+			got := time.Duration(history[0].UncertaintyMS) * time.Millisecond
+			if got < want-time.Minute || got > want+time.Minute {
+				t.Errorf("what was unsure by %s is now unsure by %s", want, got)
+			}
+		}
+	}
+}
+
 // P8: a clock that was turned back while the machine was off does not date an edit from before to after the machine's
 // start, where it would win against what others have written since.
 func TestP8AnEditIsNotYoungerThanTheMachinesStart(t *testing.T) {

@@ -262,7 +262,7 @@ func (e *exchange) hearAnswers(ctx context.Context, id uuid.UUID, changes []file
 // written is a change as a batch carries it.
 func (e *exchange) written(ctx context.Context, q file.Entry) ([]byte, error) {
 	turned := e.Turned(q, e.offset).Milliseconds()
-	unsure, err := e.unsure(ctx, q)
+	unsure, err := e.unsure(ctx, e.DB, q)
 	if err != nil {
 		return nil, err
 	}
@@ -458,13 +458,17 @@ func stateOf(r wire.Record, before merge.State) (merge.State, error) {
 
 // unsure is by how much a change may be dated wrong beyond what this exchange has measured of the clock, since the
 // machine was started anew after it was stamped and nothing tells whether its clock was turned. What was measured
-// before that bounds it; where nothing was, the change was made at some time between its stamp and now.
-func (e *exchange) unsure(ctx context.Context, q file.Entry) (time.Duration, error) {
+// before that bounds it; where nothing was, the change was made at some time between its stamp and now. What
+// is offered again has the date that central gave it, and is as unsure as that was.
+func (e *exchange) unsure(ctx context.Context, r file.Runner, q file.Entry) (time.Duration, error) {
 	boot, _ := e.Tick()
-	if q.Boot == file.AnsweredBefore || q.Boot == boot {
+	switch q.Boot {
+	case file.AnsweredBefore:
+		return time.Duration(q.Unsure) * time.Millisecond, nil
+	case boot:
 		return 0, nil
 	}
-	then, known, err := file.Measured(ctx, e.DB, file.FactOffsetThen)
+	then, known, err := file.Measured(ctx, r, file.FactOffsetThen)
 	if err != nil {
 		return 0, file.StoreError(err)
 	}

@@ -73,19 +73,20 @@ func (e *exchange) dateAgain(ctx context.Context, tx *sqlx.Tx) error {
 	var rows []struct {
 		Number int64  `db:"number"`
 		Dated  string `db:"dated"`
+		Unsure int64  `db:"unsure"`
 	}
-	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, max(t.dated) AS dated
+	if err := tx.SelectContext(ctx, &rows, `SELECT o.number, max(t.dated) AS dated, max(t.unsure) AS unsure
 			FROM outbox o JOIN travelled t ON t.number = o.number AND t.up = 1
 				WHERE o.boot = ? GROUP BY o.number`, file.AnsweredBefore); err != nil {
 		return err
 	}
 	for _, row := range rows {
 		dated, err := clock.Parse(row.Dated)
-		statement, at := `UPDATE outbox SET line = ? WHERE number = ?`, dated.Millis
+		statement, at := `UPDATE outbox SET line = ?, unsure = ? WHERE number = ?`, dated.Millis
 		if err != nil || dated.IsZero() {
-			statement, at = `UPDATE outbox SET boot = '', line = ? WHERE number = ?`, 0 // dated like any other
+			statement, at = `UPDATE outbox SET boot = '', line = ?, unsure = ? WHERE number = ?`, 0 // dated like any other
 		}
-		if _, err := tx.ExecContext(ctx, statement, at, row.Number); err != nil {
+		if _, err := tx.ExecContext(ctx, statement, at, row.Unsure, row.Number); err != nil {
 			return err
 		}
 	}

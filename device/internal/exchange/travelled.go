@@ -31,11 +31,15 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 	if generation == "" {
 		generation = e.generation.String()
 	}
-	_, err := tx.ExecContext(
+	unsure, err := e.unsure(ctx, tx, q)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(
 		ctx,
 		`INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
-		number, base, stamp, dated, edited_at, author, origin, generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
-		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+		number, base, stamp, dated, unsure, edited_at, author, origin, generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
 			?, ?, ?, ?, ?, ?)`,
 		file.TimeText(e.Now()),
 		e.summary.Exchange.String(),
@@ -49,6 +53,7 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 		q.Base,
 		q.Stamp,
 		answer.Stamp.String(),
+		(unsure + e.offset.Error).Milliseconds(),
 		q.EditedAt,
 		q.Author,
 		q.Origin,

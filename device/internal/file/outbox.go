@@ -47,6 +47,7 @@ type Entry struct {
 	Place      *int64  `db:"place"`
 	Boot       string  `db:"boot"`
 	Line       int64   `db:"line"`
+	Unsure     int64   `db:"unsure"`
 	State      state   `db:"state"`
 	Batch      *string `db:"batch"`
 	Reasons    *string `db:"reasons"`

@@ -91,6 +91,7 @@ CREATE TABLE outbox (
     place      INTEGER, -- where in the outbox it stands, when that is not its number
     boot       TEXT NOT NULL DEFAULT '', -- the run of the machine in which it was stamped
     line       INTEGER NOT NULL DEFAULT 0, -- milliseconds: the stamp less the time since that run began
+    unsure     INTEGER NOT NULL DEFAULT 0, -- milliseconds: by how much central's date of it may be off, when it is offered again
     state      TEXT NOT NULL DEFAULT 'new', -- new, sent, refused or waiting
     batch      TEXT,    -- the batch that carries it, while it is sent as part of one
     reasons    TEXT,    -- why it was refused, or waits
@@ -122,6 +123,7 @@ CREATE TABLE travelled (
     base       INTEGER NOT NULL DEFAULT 0,
     stamp      TEXT NOT NULL DEFAULT '',
     dated      TEXT NOT NULL DEFAULT '', -- the stamp in central's time
+    unsure     INTEGER NOT NULL DEFAULT 0, -- milliseconds: by how much that may be off
     edited_at  TEXT NOT NULL DEFAULT '',
     author     TEXT NOT NULL DEFAULT '',
     origin     TEXT NOT NULL DEFAULT '',
