@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
 	"homing/cluster"
 	"homing/core/change"
 	"homing/device"
@@ -92,6 +94,49 @@ func TestP10CentralPutBackByHand(t *testing.T) {
 				t.Error("pages carry no seal")
 			}
 		})
+	}
+}
+
+// P10: every cursor that a trip has moved has central's word on it, also where the trip could not bring everything: a
+// database that was put back to between two collections is recognised by the one that has less.
+func TestP10PutBackToBetweenTwoCollections(t *testing.T) {
+	clock := &watch{}
+	bed := testbed.Start(t, func(o *service.Options) { o.Now = clock.now })
+	bed.Define(asking, "collection: works\nfields:\n  text: {type: string}\n")
+	began := time.Now()
+	steady := device.Options{Now: clock.now, Tick: func() (string, time.Duration) { return "a run", time.Since(began) + clock.ahead }}
+	a, b := bed.Device("worker", "a", steady), bed.Device("lead", "b", steady)
+	testbed.Exchange(t, a, b)
+	for range 1_100 { // more than one page
+		add(t, a, "works", device.Fields{"text": "More than a trip brings"})
+	}
+	testbed.Exchange(t, a)
+	backup := backUp(t, bed)
+	clock.ahead = time.Hour
+	later := add(t, a, "trails", device.Fields{"name": "After the backup"})
+	testbed.Exchange(t, a)
+	own := add(t, b, "trails", device.Fields{"name": "After it, too"})
+	if summary := testbed.Exchange(t, b); summary.Received != 1_101 || summary.Applied != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	clock.ahead = 2 * time.Hour
+	bed = putBackByHand(t, bed, backup, clock.now, a, b)
+	before := bed.Central.Generation()
+	hand := newRaw(t, bed, "worker")
+	hand.now = clock.now()
+	for n := range 5 {
+		hand.push(hand.batch(hand.change(int64(n+1), change.Add, newID(), 0, map[string]string{"name": `"By others"`})))
+	}
+	testbed.Exchange(t, b)
+	if bed.Central.Generation() == before {
+		t.Error("central did not notice")
+	}
+	testbed.Exchange(t, a, b, a)
+	bed.Same(a, b)
+	for id, name := range map[uuid.UUID]string{later: "After the backup", own: "After it, too"} {
+		if got := valueAt(t, bed, "trails", id, "name"); got != name {
+			t.Errorf("it is called %q, not %q", got, name)
+		}
 	}
 }
 

@@ -88,6 +88,29 @@ func TestP5ACopyIsNotTheSameMind(t *testing.T) {
 	}
 }
 
+// P2, P10: a change that a copy's had displaced from its number is known by the number that it got then. Central is
+// restored twice, and what it has is not taken again.
+func TestP2DisplacedFromItsNumberItCountsOnce(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(testbed.Trails + "sync: {rules: {length_km: sum}}\n")
+	one, other, trail := twins(t, bed)
+	backup := backUp(t, bed)
+	editTrail(t, one, trail.ID, device.Fields{"length_km": 3})
+	addTrail(t, other, "By the copy, under the same number")
+	testbed.Exchange(t, one)
+	bed = putBack(t, bed, backup, one, other)
+	testbed.Exchange(t, other, one, other, one)
+	for range 2 {
+		if got := valueAt(t, bed, "trails", trail.ID, "length_km"); got != "3" {
+			t.Fatalf("central counts %s", got)
+		}
+		backup = backUp(t, bed)
+		bed = putBack(t, bed, backup, one, other)
+		testbed.Exchange(t, one, other, one, other)
+	}
+	bed.Same(one, other)
+}
+
 // P3, P10: of two copies, one is restored as the guide says. The other is sent all that the first does, though both
 // belong to one device.
 func TestP3ACopyIsSentWhatTheOtherDoes(t *testing.T) {

@@ -53,5 +53,5 @@ type Met struct {
 	Pages       []json.RawMessage `json:"pages,omitempty" doc:"The first page of each collection that has something new, as far as there is room, each as the schema Page describes. Take none when the answers are torn."`
 	Heads       map[string]int64  `json:"heads,omitempty" doc:"By collection, where each cursor goes that has no page: nothing up to there concerns the device. What is not named stands where it stood, unless it is left."`
 	Left        []string          `json:"left,omitempty" doc:"Collections for whose page there was no room; ask for it."`
-	Seal        string            `json:"seal,omitempty" doc:"Central's word on the cursors as they are when all of this is stored; not given where anything is left, more is to come, or the seal that was shown still says so."`
+	Seal        string            `json:"seal,omitempty" doc:"Central's word on the cursors as they are when all of this is stored; not given where the seal that was shown still says so."`
 }

@@ -198,7 +198,7 @@ func (p *Pulls) PullAll(ctx context.Context, from fleet.Device, ask Request, cur
 		if err != nil {
 			return err
 		}
-		left, then, whole := room, maps.Clone(cursors), true
+		left, then := room, maps.Clone(cursors)
 		for _, name := range slices.Sorted(maps.Keys(cursors)) {
 			one := ask
 			one.Collection, one.Cursor = name, cursors[name]
@@ -206,14 +206,14 @@ func (p *Pulls) PullAll(ctx context.Context, from fleet.Device, ask Request, cur
 			case all[name] != nil && one.Cursor == heads[name]:
 				continue
 			case left <= 0:
-				many.Left, whole = append(many.Left, name), false
+				many.Left = append(many.Left, name)
 				continue
 			}
 			w := pull{tables: t, from: from, ask: one, bytes: min(left, p.bytes), collection: all[name]}
 			if err := w.fill(ctx); err != nil {
 				return err
 			}
-			then[name], whole = w.page.Cursor, whole && !w.page.More
+			then[name] = w.page.Cursor
 			if len(w.page.Records) == 0 {
 				many.Heads[name] = w.page.Cursor
 				continue
@@ -221,9 +221,7 @@ func (p *Pulls) PullAll(ctx context.Context, from fleet.Device, ask Request, cur
 			left -= w.size
 			many.Pages, many.Sizes = append(many.Pages, w.page), append(many.Sizes, w.size)
 		}
-		if whole {
-			many.Seal = SealAll(p.ground.Secret(), then, ask.At)
-		}
+		many.Seal = SealAll(p.ground.Secret(), then, ask.At)
 		return nil
 	})
 	if err != nil {

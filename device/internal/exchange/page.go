@@ -15,38 +15,41 @@ import (
 
 // takePage stores a page and its cursor in one transaction, so a kill at any point leaves both or neither.
 func (e *exchange) takePage(ctx context.Context, page wire.Page, gaining bool) error {
-	return e.within(ctx, func(tx *sqlx.Tx) error {
-		e.summary.Received += len(page.Records)
-		put, left, err := putRecords(ctx, tx, page.Collection, page.Records)
-		if err != nil {
-			return err
-		}
-		for _, r := range put {
-			e.Hub.Note(tx, file.Changed{Collection: page.Collection, ID: r.ID})
-		}
-		if err := e.noteReceived(ctx, tx, page, gaining); err != nil {
-			return err
-		}
-		for _, r := range left {
-			if r.Removed {
-				e.summary.Removed++
-			}
-			if r.Withdrawn {
-				e.summary.Received--
-				e.summary.Withdrawn++
-			}
-		}
-		if err := e.layAll(ctx, tx, page.Collection, left); err != nil {
-			return err
-		}
-		if gaining {
-			return noteGain(ctx, tx, page)
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?, seal = ?, head = ?, pulled_at = ?,
-				loading = (loading OR cursor = 0) AND ? WHERE name = ?`,
-			page.Cursor, page.Seal, page.Head, file.TimeText(e.Now()), page.More, page.Collection)
+	return e.within(ctx, func(tx *sqlx.Tx) error { return e.storePage(ctx, tx, page, gaining) })
+}
+
+func (e *exchange) storePage(ctx context.Context, tx *sqlx.Tx, page wire.Page, gaining bool) error {
+	e.summary.Received += len(page.Records)
+	put, left, err := putRecords(ctx, tx, page.Collection, page.Records)
+	if err != nil {
 		return err
-	})
+	}
+	for _, r := range put {
+		e.Hub.Note(tx, file.Changed{Collection: page.Collection, ID: r.ID})
+	}
+	if err := e.noteReceived(ctx, tx, page, gaining); err != nil {
+		return err
+	}
+	for _, r := range left {
+		if r.Removed {
+			e.summary.Removed++
+		}
+		if r.Withdrawn {
+			e.summary.Received--
+			e.summary.Withdrawn++
+		}
+	}
+	if err := e.layAll(ctx, tx, page.Collection, left); err != nil {
+		return err
+	}
+	if gaining {
+		return noteGain(ctx, tx, page)
+	}
+	// A page that came with others has one seal with them, and what central has said before stays true.
+	_, err = tx.ExecContext(ctx, `UPDATE collections SET cursor = ?1, seal = iif(?2 = '', seal, ?2), head = ?3, pulled_at = ?4,
+			loading = (loading OR cursor = 0) AND ?5 WHERE name = ?6`,
+		page.Cursor, page.Seal, page.Head, file.TimeText(e.Now()), page.More, page.Collection)
+	return err
 }
 
 // putMany is how many records one statement writes: it saves most of the cost of a statement, and stays within

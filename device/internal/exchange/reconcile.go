@@ -44,12 +44,13 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 				SELECT DISTINCT collection, record, 0, 1, '{}', '', ?1, '', '', '', ''
 					FROM travelled WHERE up = 1 AND kept IS NULL AND answer IN ('applied', 'merged', 'held')
 					AND true ON CONFLICT DO NOTHING`, []any{old}},
+			// What has travelled twice, since a copy had used its number meanwhile, is known under the number that it got last.
 			{`INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp,
 				grp_of, seen, folds, digests, parts, kept, sealed, boot, line)
 				SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
 					seen, folds, digests, parts, kept, sealed, ?, 0
-				FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held') AND number NOT IN (SELECT number
-					FROM outbox) GROUP BY number`, []any{file.AnsweredBefore}},
+				FROM travelled WHERE rowid IN (SELECT max(rowid) FROM travelled WHERE up = 1 AND answer IN ('applied', 'merged', 'held')
+					AND number NOT IN (SELECT number FROM outbox) GROUP BY number)`, []any{file.AnsweredBefore}},
 			// Who has left since is listed again, so that somebody sees that theirs waits.
 			{`INSERT INTO people (name, place, role, territories) SELECT DISTINCT author, (SELECT count(*) FROM people), ?, '[]'
 				FROM outbox WHERE true ON CONFLICT DO NOTHING`, []any{string(rights.Worker)}},

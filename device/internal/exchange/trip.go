@@ -249,7 +249,7 @@ func (e *exchange) hear(ctx context.Context, ask asked, met wire.Met) error {
 }
 
 func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error {
-	then, moved := maps.Clone(ask.trip.Cursors), false
+	then := maps.Clone(ask.trip.Cursors)
 	settled := map[string]bool{}
 	for name := range ask.trip.Cursors {
 		settled[name] = true
@@ -262,34 +262,36 @@ func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error
 	if err := e.DB.SelectContext(ctx, &anew, `SELECT name FROM collections WHERE loading`); err != nil {
 		return file.StoreError(err)
 	}
+	var pages []wire.Page
 	for _, text := range met.Pages {
 		page, err := wire.ReadPage(text)
 		if err != nil {
 			return fmt.Errorf("central sent a page that cannot be read: %w", err)
 		}
+		then[page.Collection] = page.Cursor
 		if slices.Contains(anew, page.Collection) {
 			continue
 		}
-		if err := e.takePage(ctx, page, false); err != nil {
-			return err
-		}
-		then[page.Collection], moved = page.Cursor, true
+		pages = append(pages, page)
 		if page.More {
 			delete(settled, page.Collection)
 		}
-		e.watch(Progress{Phase: "pull", Collection: page.Collection, Done: len(page.Records)})
 	}
 	for _, name := range anew {
 		delete(settled, name)
 	}
-	for name, cursor := range met.Heads {
-		then[name] = cursor
-	}
+	maps.Copy(then, met.Heads)
 	heads := map[string]int64{}
 	for name := range settled {
 		heads[name] = then[name]
 	}
+	// All in one transaction: a cursor without central's word on it would not tell that central was put back.
 	err := e.within(ctx, func(tx *sqlx.Tx) error {
+		for _, page := range pages {
+			if err := e.storePage(ctx, tx, page, false); err != nil {
+				return err
+			}
+		}
 		text, err := json.Marshal(heads)
 		if err != nil {
 			return err
@@ -298,7 +300,7 @@ func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error
 			FROM json_each(?1) h WHERE h.key = name`, string(text), file.TimeText(e.Now())); err != nil {
 			return err
 		}
-		if met.Seal == "" || len(settled) < len(then) {
+		if met.Seal == "" {
 			return nil
 		}
 		if text, err = json.Marshal(sealed{met.Seal, then}); err != nil {
@@ -309,8 +311,11 @@ func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error
 	if err != nil {
 		return err
 	}
+	for _, page := range pages {
+		e.watch(Progress{Phase: "pull", Collection: page.Collection, Done: len(page.Records)})
+	}
 	e.settled = settled
-	if !moved { // otherwise the report says how far it has come
+	if len(pages) == 0 { // otherwise the report says how far it has come
 		told := report(ask.trip, met)
 		e.told = &told
 	}
