@@ -88,8 +88,8 @@ func TestP5ACopyIsNotTheSameMind(t *testing.T) {
 	}
 }
 
-// P2, P10: a change that a copy's had displaced from its number is known by the number that it got then. Central is
-// restored twice, and what it has is not taken again.
+// P2, P10: a change that a copy's had displaced from its number is known by the identity that it got then, also when
+// its store has another again. Central is restored twice, and what it has is not taken again.
 func TestP2DisplacedFromItsNumberItCountsOnce(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(testbed.Trails + "sync: {rules: {length_km: sum}}\n")
@@ -100,6 +100,12 @@ func TestP2DisplacedFromItsNumberItCountsOnce(t *testing.T) {
 	testbed.Exchange(t, one)
 	bed = putBack(t, bed, backup, one, other)
 	testbed.Exchange(t, other, one, other, one)
+	kept, path := filepath.Join(t.TempDir(), "kept.db"), filepath.Join(t.TempDir(), "restored.db")
+	testbed.Must(t, one.Backup(ctx, kept))
+	testbed.Must(t, device.Restore(ctx, kept, path, device.Options{}))
+	one, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer one.Close()
 	for range 2 {
 		if got := valueAt(t, bed, "trails", trail.ID, "length_km"); got != "3" {
 			t.Fatalf("central counts %s", got)
