@@ -49,6 +49,7 @@ type ledger struct {
 	made    int                 // tokens
 	mended  map[touched]bool    // what was refused of a record was sent again, as one change
 	settled map[touched]bool    // somebody's value may have been chosen again
+	had     map[string]bool     // tokens that central had when it was restored
 	offered map[uuid.UUID]offer // what was lost of a record was offered as one change, dated as the last of it
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"github.com/google/uuid"
@@ -224,7 +225,19 @@ func (w *world) checkAside(ctx context.Context, d *unit, unsent map[string]bool)
 	if len(shown) == 0 {
 		return nil
 	}
-	// Central may have had it, though the answer was lost.
+	// Central may have had it, though the answer was lost, or from a copy of the device.
+	if err := w.eachAccepted(func(token string) { delete(shown, token) }); err != nil {
+		return err
+	}
+	maps.DeleteFunc(shown, func(token string, _ uuid.UUID) bool { return w.ledger.had[token] })
+	for token, id := range shown {
+		w.wrong("P11: %s of %s, which somebody else has not sent, is shown on %s", token, name("", id), d.name)
+	}
+	return nil
+}
+
+// eachAccepted names every token that central has accepted.
+func (w *world) eachAccepted(named func(token string)) error {
 	_, history, err := w.side.whole()
 	if err != nil {
 		return err
@@ -232,12 +245,9 @@ func (w *world) checkAside(ctx context.Context, d *unit, unsent map[string]bool)
 	for _, v := range history {
 		for _, edit := range v.Change.Fields {
 			for found := range tokensOf(edit.To) {
-				delete(shown, found)
+				named(found)
 			}
 		}
-	}
-	for token, id := range shown {
-		w.wrong("P11: %s of %s, which somebody else has not sent, is shown on %s", token, name("", id), d.name)
 	}
 	return nil
 }

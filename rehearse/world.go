@@ -111,7 +111,7 @@ func newWorld(options Options, folder string) (*world, error) {
 			time.UTC,
 		), names: map[string]map[string]string{}, ruled: map[string]bool{}}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
-	w.ledger = ledger{tokens: map[string]*save{}, mended: map[touched]bool{}, offered: map[uuid.UUID]offer{},
+	w.ledger = ledger{tokens: map[string]*save{}, had: map[string]bool{}, mended: map[touched]bool{}, offered: map[uuid.UUID]offer{},
 		settled: map[touched]bool{}}
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
@@ -392,6 +392,9 @@ func (w *world) restore(ctx context.Context, d *unit) error {
 // restoreCentral loses central's database, and goes on with its backup. What was written at central itself since then
 // is lost with it, unless some device has it.
 func (w *world) restoreCentral() error {
+	if err := w.eachAccepted(func(token string) { w.ledger.had[token] = true }); err != nil {
+		return err
+	}
 	restored, err := w.side.restore()
 	if err != nil || !restored {
 		return err
@@ -402,6 +405,9 @@ func (w *world) restoreCentral() error {
 
 // putCentralBack does the same with the database's own tools: nothing tells central that it is not where it left it.
 func (w *world) putCentralBack() error {
+	if err := w.eachAccepted(func(token string) { w.ledger.had[token] = true }); err != nil {
+		return err
+	}
 	restored, err := w.side.putBack()
 	if err != nil || !restored {
 		return err
