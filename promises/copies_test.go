@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"homing/central"
+	"homing/core/change"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -115,6 +116,44 @@ func TestP2DisplacedFromItsNumberItCountsOnce(t *testing.T) {
 		testbed.Exchange(t, one, other, one, other)
 	}
 	bed.Same(one, other)
+}
+
+// P1, P10: what somebody has put aside, folded and sealed, may have been sent in part by a copy that has used its number.
+// It waits for its author, who reads why, and goes in when they exchange.
+func TestP1PutAsideWhileACopyUsesItsNumber(t *testing.T) {
+	bed := testbed.Start(t)
+	store, _, _ := handed(t, bed, device.Options{})
+	testbed.Exchange(t, store)
+	path := filepath.Join(t.TempDir(), "copy.db")
+	testbed.Must(t, store.Backup(ctx, path))
+	twin, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	defer twin.Close()
+	testbed.Must(t, store.SignIn(ctx, "worker", pin))
+	late := add(t, store, "trails", device.Fields{"name": "Moraine"})
+	editTrail(t, store, late, device.Fields{"state": "open"})
+	testbed.Must(t, store.MoveCentral(ctx, "http://127.0.0.1:1"))
+	if _, err := store.Exchange(ctx, nil); err == nil { // it folds the two, and does not get through
+		t.Fatal("central is reached where it is not")
+	}
+	testbed.Must(t, store.MoveCentral(ctx, bed.URL()))
+	testbed.Must(t, store.SignIn(ctx, "second", "5678"))
+	add(t, twin, "trails", device.Fields{"name": "By the copy"})
+	add(t, twin, "trails", device.Fields{"name": "By the copy, again"})
+	testbed.Exchange(t, twin)
+	testbed.Exchange(t, store, store)
+	testbed.Must(t, store.SignIn(ctx, "worker", pin))
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	if len(queue) != 1 || queue[0].Verdict != change.Waiting || len(queue[0].Reasons) != 1 ||
+		queue[0].Reasons[0].Code != change.CodeNumberReused {
+		t.Fatalf("what waits is %+v", queue)
+	}
+	testbed.Exchange(t, store, twin, store)
+	if got := valueAt(t, bed, "trails", late, "name") + ", " + valueAt(t, bed, "trails", late, "state"); got != "Moraine, open" {
+		t.Errorf("central has %s", got)
+	}
+	bed.Same(store, twin)
 }
 
 // P3, P10: of two copies, one is restored as the guide says. The other is sent all that the first does, though both

@@ -312,12 +312,15 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 		return err
 	}
 	for _, q := range queue {
+		if q.Verdict != "" && len(q.Reasons) == 0 {
+			w.wrong("P11: change %d of %s is %s, and nothing says why", q.Number, d.at, q.Verdict)
+			return nil
+		}
+		if q.Verdict == change.Waiting && q.Reasons[0].Code == change.CodeNumberReused {
+			return w.exchange(ctx, d) // it says that they should
+		}
 		if q.Verdict != change.Refused {
 			continue
-		}
-		if len(q.Reasons) == 0 {
-			w.wrong("P11: change %d of %s was refused, and nothing says why", q.Number, d.at)
-			return nil
 		}
 		w.tell(
 			"%s sends again what was refused of %s: %s",

@@ -54,7 +54,12 @@ func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 // author.
 func (e *exchange) isOurs(ctx context.Context, tx *sqlx.Tx, q file.Entry) error {
 	if q.Aside() && q.Parts != "[]" {
-		_, err := tx.ExecContext(ctx, `UPDATE outbox SET state = ? WHERE number = ?`, file.IsWaiting, q.Number)
+		told, err := e.TellAside(ctx, tx, q.Author, []change.Reason{{Code: change.CodeNumberReused, Message: "another copy of this " +
+			"device has used its number for something else, and may have sent a part of it; exchange, and it goes in"}})
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, told = ? WHERE number = ?`, file.IsWaiting, told, q.Number)
 		return err
 	}
 	if q.Parts != "[]" {
