@@ -1,9 +1,7 @@
 package web
 
 import (
-	"compress/gzip"
 	"fmt"
-	"io"
 	"net/http"
 	"runtime/debug"
 	"strings"
@@ -12,8 +10,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	fastgzip "github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
 	"golang.org/x/time/rate"
 
 	"homing/wire"
@@ -173,63 +169,4 @@ func (l *limits) allow(caller string) bool {
 		l.callers[caller] = limiter
 	}
 	return limiter.Allow()
-}
-
-// compressAnswers compresses JSON and the console's files for who accepts it.
-func compressAnswers() func(http.Handler) http.Handler {
-	compressor := middleware.NewCompressor(5, "application/json", "application/problem+json", "text/html", "text/css",
-		"text/javascript", "image/svg+xml")
-	compressor.SetEncoder("gzip", func(w io.Writer, level int) io.Writer {
-		encoder, err := fastgzip.NewWriterLevel(w, level)
-		if err != nil {
-			return nil
-		}
-		return encoder
-	})
-	compressor.SetEncoder("zstd", func(w io.Writer, _ int) io.Writer {
-		encoder, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
-			zstd.WithWindowSize(1<<18), zstd.WithLowerEncoderMem(true))
-		if err != nil {
-			return nil
-		}
-		return encoder
-	})
-	return compressor.Handler
-}
-
-// decompressBody reads gzip and zstd bodies. The bound on a body counts what comes out, so a small body cannot swell.
-func (s *Server) decompressBody(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var body io.ReadCloser
-		switch encoding := strings.ToLower(r.Header.Get("Content-Encoding")); encoding {
-		case "", "identity":
-			next.ServeHTTP(w, r)
-			return
-		case "gzip":
-			reader, err := gzip.NewReader(r.Body)
-			if err != nil {
-				writeProblem(w, r, http.StatusBadRequest, "the body says that it is gzip, but is not")
-				return
-			}
-			body = reader
-		case "zstd":
-			reader, err := zstd.NewReader(r.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
-				zstd.WithDecoderMaxWindow(8<<20))
-			if err != nil {
-				writeProblem(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
-				return
-			}
-			body = reader.IOReadCloser()
-		default:
-			w.Header().Set("Accept-Encoding", "gzip, zstd")
-			writeProblem(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; "+
-				"take gzip or zstd", encoding))
-			return
-		}
-		defer body.Close()
-		r.Body = body
-		r.ContentLength = -1
-		r.Header.Del("Content-Encoding")
-		next.ServeHTTP(w, r)
-	})
 }

@@ -161,7 +161,8 @@ func rehearsePicture(ctx context.Context, out string) error {
 	if err != nil {
 		return fmt.Errorf("rehearse: %w\n%s", err, text)
 	}
-	return terminal(ctx, filepath.Join(out, "rehearse.png"), "homing "+strings.Join(args, " "), string(text))
+	return terminal(ctx, filepath.Join(out, "rehearse.png"), "homing rehearse --seeds 10 --steps 200 "+
+		"demo/definitions/{trails,structures,inspections,findings}.yaml", string(text))
 }
 
 // importPicture shows what an import says of a list with a mistake, and of the mended list.
