@@ -185,3 +185,35 @@ func TestP2SentAgainAfterARemoval(t *testing.T) {
 	}
 	bed.Same(store)
 }
+
+// P1: an edit that was refused, and a removal after it that waits, go again as both: where somebody else's edit keeps the
+// record, the edit counts.
+func TestP1AnEditBeforeARemovalIsSentAgain(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(asking)
+	store, other := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
+	testbed.Exchange(t, store, other)
+	id := add(t, store, "trails", device.Fields{"name": "Ridge", "seen": 8})
+	testbed.Exchange(t, store, other)
+	edit(t, store, "trails", id, device.Fields{"seen": 17})
+	bed.Define(asking + "access: {edit: \"false\"}\n")
+	testbed.Exchange(t, store)
+	bed.Define(asking)
+	testbed.Exchange(t, store, other)
+	testbed.Must(t, store.Remove(ctx, "trails", id))
+	queue, err := store.Review(ctx)
+	if err != nil || len(queue) != 2 || queue[0].Verdict != change.Refused {
+		t.Fatalf("%+v, %v", queue, err)
+	}
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	if _, err := store.Get(ctx, "trails", id); !errors.Is(err, device.ErrNoRecord) {
+		t.Errorf("its author has removed it, and sees %v", err)
+	}
+	edit(t, other, "trails", id, device.Fields{"note": "kept by b"})
+	testbed.Exchange(t, other, store, other)
+	if got := valueAt(t, bed, "trails", id, "seen") + valueAt(t, bed, "trails", id, "note"); got != "17kept by b" {
+		t.Errorf("central has %s", got)
+	}
+	bed.Same(store, other)
+}

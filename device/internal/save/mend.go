@@ -160,7 +160,8 @@ func (s *Desk) SendAgain(ctx context.Context, number int64) (hold.Record, error)
 	return saved, err
 }
 
-// again puts what is unsent of a record into the outbox anew, as one change.
+// again puts what is unsent of a record into the outbox anew, as one change; a removal follows what was edited before it,
+// which counts where somebody else's edit keeps the record.
 func (s *Desk) again(ctx context.Context, tx *sqlx.Tx, row hold.Stored, known map[string]string) (hold.Stored, error) {
 	var after record.Fields
 	if err := json.Unmarshal([]byte(row.Fields), &after); err != nil {
@@ -171,9 +172,15 @@ func (s *Desk) again(ctx context.Context, tx *sqlx.Tx, row hold.Stored, known ma
 	if err != nil {
 		return row, err
 	}
-	if removal {
-		m.kind, m.delta = change.Remove, record.Delta{}
+	if !removal {
+		return s.putMended(ctx, tx, row, m, known)
 	}
+	if m.kind == change.Edit && len(m.delta) > 0 {
+		if row, err = s.putMended(ctx, tx, row, m, known); err != nil {
+			return row, err
+		}
+	}
+	m.kind, m.delta = change.Remove, record.Delta{}
 	return s.putMended(ctx, tx, row, m, known)
 }
 
