@@ -132,6 +132,7 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		run  func() ([]cost, error)
 	}{
 		{"trips", func() ([]cost, error) { return s.trips(ctx) }},
+		{"wire", func() ([]cost, error) { return s.wire(ctx) }},
 		{"lists-here", func() ([]cost, error) { return s.listsHere(ctx) }},
 		{"lists", func() ([]cost, error) { return s.lists(ctx, 10_000, 10*records) }},
 	} {

@@ -30,7 +30,9 @@ type hand struct {
 	number      int64
 }
 
-func (s *stand) hand(ctx context.Context) (*hand, error) {
+func (s *stand) hand(ctx context.Context) (*hand, error) { return s.handAt(ctx, s.running.URL()) }
+
+func (s *stand) handAt(ctx context.Context, url string) (*hand, error) {
 	h := &hand{incarnation: uuid.Must(uuid.NewV7())}
 	code, _, err := s.running.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), service.FirstAdminName, time.Hour)
 	if err != nil {
@@ -40,7 +42,7 @@ func (s *stand) hand(ctx context.Context) (*hand, error) {
 	if err != nil {
 		return nil, err
 	}
-	h.link, err = link.New(s.running.URL(), got.Token, "bench", link.How{})
+	h.link, err = link.New(url, got.Token, "bench", link.How{})
 	return h, err
 }
 

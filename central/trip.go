@@ -88,7 +88,7 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 	}
 	if met.Definitions == nil && !met.Revoked {
 		var err error
-		ask := pulls.Request{Exchange: who.Exchange, Store: who.Store, Answered: trip.Answered}
+		ask := pulls.Request{Exchange: who.Exchange, Store: who.Store, Answered: trip.Answered, InParts: trip.Parts}
 		if many, err = rooms.PullAll(ctx, who.Device, ask, trip.Cursors, who.Room); err != nil {
 			return met, many, err
 		}

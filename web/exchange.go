@@ -249,6 +249,7 @@ func (s *Server) registerPull() {
 		Cursor     int64  `query:"cursor" minimum:"0" doc:"How far the device has pulled; 0 loads everything."`
 		Answered   int64  `query:"answered" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored; these do not come back as news."`
 		Limit      int    `query:"limit" minimum:"1" maximum:"5000" default:"500" doc:"Most records of the page."`
+		Parts      int64  `query:"parts" minimum:"0" doc:"The position as of which the device has all that it covers: records may come in parts against that. Whole ones when left out."`
 		Load       bool   `query:"load" doc:"Leave out removals and withdrawals: the device loads territories that it has gained, with a cursor of their own."`
 	}
 	op := s.operation(http.MethodGet, "/v1/changes/{collection}", "pull",
@@ -260,7 +261,7 @@ func (s *Server) registerPull() {
 		Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
 		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit,
-			Load: in.Load}
+			Load: in.Load, Parts: in.Parts}
 		ask.Covers = in.loaded
 		var err error
 		if ask.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {

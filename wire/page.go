@@ -111,6 +111,10 @@ func appendRecord(to []byte, r Record) []byte {
 	if r.Device != "" {
 		to = appendText(append(to, `,"device":`...), r.Device)
 	}
+	if r.Since != 0 {
+		to = appendNumber(to, `,"since":`, r.Since)
+		to = appendText(append(to, `,"digest":`...), r.Digest)
+	}
 	return append(to, '}')
 }
 

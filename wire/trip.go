@@ -14,6 +14,7 @@ type Trip struct {
 	Generation  uuid.UUID        `json:"generation" format:"uuid" doc:"That of the central which the device knows."`
 	Definitions string           `json:"definitions,omitempty" doc:"The digest of the definitions that the device has."`
 	Cursors     map[string]int64 `json:"cursors,omitempty" doc:"How far the device has pulled, by collection. It asks for what came after, within all territories that its workers hold."`
+	Parts       bool             `json:"parts,omitempty" doc:"The device takes records in parts, against what it has as of the cursors."`
 	Answered    int64            `json:"answered,omitempty" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored, or are in the batch; these do not come back as news."`
 	Seal        string           `json:"seal,omitempty" doc:"Central's word on all cursors at once, as it came with the last trip."`
 	Sealed      map[string]int64 `json:"sealed,omitempty" doc:"The cursors that the seal is of, where they are others than cursors."`

@@ -482,11 +482,26 @@ func (m *Tables) Changed(_ context.Context, wanted pulls.Wanted, limit int,
 	}
 	slices.SortFunc(found, func(a, b desk.Key) int { return int(m.rows[a].position - m.rows[b].position) })
 	for _, at := range found[:min(limit, len(found))] {
-		if more, err := take(m.rows[at].entry(at.ID)); err != nil || !more {
+		e := m.rows[at].entry(at.ID)
+		e.Since = m.revisionAt(at, wanted.Parts)
+		if more, err := take(e); err != nil || !more {
 			return err
 		}
 	}
 	return nil
+}
+
+// revisionAt is the revision that a record had at a position; 0 when it was not there, or has moved since.
+func (m *Tables) revisionAt(at desk.Key, position int64) (revision int64) {
+	if len(m.rows[at].Left) > 0 {
+		return 0
+	}
+	for _, v := range m.history {
+		if v.Key == at && v.Position <= position {
+			revision = v.Revision
+		}
+	}
+	return revision
 }
 
 // Entries is [pulls.Tables.Entries].

@@ -35,6 +35,7 @@ type entry struct {
 	Incarnation uuid.UUID  `db:"incarnation"`
 	Number      int64      `db:"number"`
 	Again       bool       `db:"again"`
+	Since       int64      `db:"since"`
 	Author      string     `db:"author"`
 	Device      string     `db:"device"`
 	EditedAt    time.Time  `db:"edited_at"`
@@ -49,8 +50,8 @@ func (e entry) entry() pulls.Entry {
 	return pulls.Entry{ID: e.ID, Revision: e.Revision, Position: e.Position, Removed: e.Removed, Fields: e.Fields,
 		Marks:       e.Marks,
 		Territories: e.Territories, Left: e.Left, Source: change.Source{Incarnation: e.Incarnation, Number: e.Number},
-		Again: e.Again,
-		Last:  desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
+		Again: e.Again, Since: e.Since,
+		Last: desk.LastChange{Author: e.Author, Device: e.Device, EditedAt: e.EditedAt.UTC(), ReceivedAt: e.ReceivedAt.UTC()}}
 }
 
 // Head is [pulls.Tables.Head].
@@ -105,10 +106,17 @@ func (t *Tx) Count(ctx context.Context, collection string, covers []string) (n i
 
 // Changed is [pulls.Tables.Changed].
 func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take func(pulls.Entry) (bool, error)) error {
-	rows, err := t.QueryxContext(ctx, `SELECT `+entryColumns+` FROM records
+	since, args := `0`, []any{wanted.Collection, wanted.After, wanted.Covers, Texts(wanted.Stores), limit}
+	if wanted.Parts > 0 {
+		args = append(args, wanted.Parts)
+		// What has moved between territories, the device may not have had then. The latest versions are few.
+		since = `coalesce(CASE WHEN revision > 1 AND NOT removed AND left_territories = '{}' THEN (SELECT v.revision FROM versions v
+			WHERE v.collection = $1 AND v.record = records.id AND v.position <= $6 ORDER BY v.revision DESC LIMIT 1) END, 0)`
+	}
+	rows, err := t.QueryxContext(ctx, `SELECT `+entryColumns+`, `+since+` AS since FROM records
 		WHERE collection = $1 AND position > $2
 			AND (`+Covered("$3")+` OR '*' = ANY(left_territories) OR left_territories && $3::text[] OR incarnation = ANY($4::uuid[]))
-		ORDER BY position LIMIT $5`, wanted.Collection, wanted.After, wanted.Covers, Texts(wanted.Stores), limit)
+		ORDER BY position LIMIT $5`, args...)
 	if err != nil {
 		return err
 	}

@@ -70,6 +70,7 @@ type Wanted struct {
 	After      int64
 	Covers     []string
 	Stores     []uuid.UUID
+	Parts      int64 // the position as of which the revisions of records are wanted, too; 0 for none
 }
 
 // Entry is a record as the tables have it, with what says who sees it.
@@ -84,6 +85,7 @@ type Entry struct {
 	Left        []string
 	Source      change.Source // of the last change
 	Again       bool          // whether a new definition gave it its position, rather than its last change
+	Since       int64         // its revision at a position that was named; 0 when it is not known, or a part would not do
 	Last        desk.LastChange
 }
 
@@ -122,7 +124,11 @@ type Request struct {
 	Covers []string
 	// Load leaves out removals and withdrawals: the device loads what it has not had before.
 	Load bool
-	At   time.Time // when central got the request
+	// Parts is the position as of which the device has what it covers, so that records may come in parts against that; 0
+	// for whole records. InParts stands for the cursor, where several collections are asked for at once.
+	Parts   int64
+	InParts bool
+	At      time.Time // when central got the request
 }
 
 // Pulls answers pulls. It is safe for use by several goroutines when its ground is.
@@ -179,7 +185,7 @@ type Many struct {
 	Pages []wire.Page      // the first of each collection that has something for the device
 	Heads map[string]int64 // where the other cursors go, of those that go anywhere
 	Left  []string         // collections for whose page there was no room
-	Seal  string           // of all cursors as they are then; empty when more is to come
+	Seal  string           // of all cursors as they are then
 	Sizes []int            // of the pages, about, in bytes
 }
 
@@ -202,6 +208,9 @@ func (p *Pulls) PullAll(ctx context.Context, from fleet.Device, ask Request, cur
 		for _, name := range slices.Sorted(maps.Keys(cursors)) {
 			one := ask
 			one.Collection, one.Cursor = name, cursors[name]
+			if ask.InParts {
+				one.Parts = one.Cursor
+			}
 			switch {
 			case all[name] != nil && one.Cursor == heads[name]:
 				continue
@@ -290,6 +299,9 @@ func (w *pull) fill(ctx context.Context) error {
 		}
 	}
 	wanted := Wanted{Collection: w.ask.Collection, After: w.ask.Cursor, Covers: w.ask.Covers, Stores: w.from.Past}
+	if !w.ask.Load && w.from.People.ReadsAll(w.collection) { // under a reading rule, the device may not have had it then
+		wanted.Parts = w.ask.Parts
+	}
 	for {
 		// Records that the reading rule leaves out do not fill the page, so as many are read as it takes.
 		read, limit := 0, min(w.ask.Limit+1, atOnce)
@@ -308,6 +320,11 @@ func (w *pull) take(e Entry) (more bool, err error) {
 	one, sends, err := w.sends(e)
 	if err != nil || !sends {
 		return err == nil, err
+	}
+	if e.Since > 0 && !one.Withdrawn && !one.Removed {
+		if err := inPart(&one, e.Since); err != nil {
+			return false, err
+		}
 	}
 	size := len(one.Fields) + len(one.Marks)
 	if n := len(w.page.Records); n == w.ask.Limit || n > 0 && w.size+size > w.bytes {

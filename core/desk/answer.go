@@ -36,6 +36,8 @@ type Record struct {
 	ReceivedAt time.Time       `json:"received_at,omitzero" doc:"When central received the last change; left out of a withdrawal."`
 	Author     string          `json:"author,omitempty"`
 	Device     string          `json:"device,omitempty" doc:"Name of the device the last change came from; empty when it was made at central."`
+	Since      int64           `json:"since,omitempty" doc:"Given where this is a part: fields and marks hold what came after this revision, and null stands for a value that is gone."`
+	Digest     string          `json:"digest,omitempty" doc:"Of a part: tells whether the record is right once the part is laid over what the device has."`
 }
 
 // Withdrawal is all that somebody hears of a record that they may not see: that it is not theirs to keep.

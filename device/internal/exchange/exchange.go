@@ -447,7 +447,8 @@ type course struct {
 	cursor     int64
 	covers     []string
 	gaining    bool
-	empty      bool // the store holds nothing of the collection, so that nothing can be gone
+	parts      int64 // where the store has the collection whole, so that records may come in parts; 0 where they come whole
+	empty      bool  // the store holds nothing of the collection, so that nothing can be gone
 }
 
 // fetched is a page on its way from central to the store.
@@ -477,6 +478,9 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	}
 	if loading || copied == "true" || way.cursor == 0 {
 		answered = "" // what this device itself once sent may not be here any more
+	}
+	if !loading && !way.gaining {
+		way.parts = way.cursor
 	}
 	name, gaining := way.collection, way.gaining
 	ctx, cancel := context.WithCancel(ctx)
@@ -522,6 +526,9 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 		e.summary.BytesDown += next.traffic.Received
 		if next.err != nil {
 			return next.err
+		}
+		if err := e.makeWhole(ctx, &next.page); err != nil {
+			return err
 		}
 		if err := e.takePage(ctx, next.page, gaining); err != nil {
 			return err
@@ -594,6 +601,9 @@ func (e *exchange) fetch(ctx context.Context, way course, answered string, limit
 	}
 	if way.gaining || way.empty {
 		ask.Set("load", "true")
+	}
+	if way.parts > 0 {
+		ask.Set("parts", strconv.FormatInt(way.parts, 10))
 	}
 	next.traffic, next.err = e.link.Call(ctx, http.MethodGet, "/v1/changes/"+way.collection+"?"+ask.Encode(),
 		e.headers(), nil, &next.text)

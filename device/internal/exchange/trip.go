@@ -268,6 +268,9 @@ func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error
 		if err != nil {
 			return fmt.Errorf("central sent a page that cannot be read: %w", err)
 		}
+		if err := e.makeWhole(ctx, &page); err != nil {
+			return err
+		}
 		then[page.Collection] = page.Cursor
 		if slices.Contains(anew, page.Collection) {
 			continue
@@ -384,7 +387,7 @@ func (e *exchange) askForPages(ctx context.Context, known map[string]string, ask
 		WHERE pulled_at IS NOT NULL AND NOT loading AND gaining IS NULL`); err != nil {
 		return file.StoreError(err)
 	}
-	ask.trip.Cursors = map[string]int64{}
+	ask.trip.Cursors, ask.trip.Parts = map[string]int64{}, true
 	for _, row := range rows {
 		c := all[row.Name]
 		if !e.defined[row.Name] || !c.Sync.Direction.Pulls() || !c.Sync.Keep.Loads() {
