@@ -2,6 +2,7 @@ package promises_test
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -180,4 +181,81 @@ func TestSearchesAmongMany(t *testing.T) {
 			t.Errorf("%s from %d: the device finds %d (more: %v) and shows %d", at.search, at.offset, here.Total, here.More, len(here.Records))
 		}
 	}
+}
+
+// A device finds the same whether a definition asks for quick searches or not, whatever has happened since it searched
+// last, and whichever program did it.
+func TestQuickSearchesFindTheSame(t *testing.T) {
+	bed := testbed.Start(t)
+	const huts = "fields:\n  name: {type: string}\n  note: {type: string}\n  district: {type: string}\nsync:\n" +
+		"  territory: \"[record.district].filter(d, d != null)\"\n"
+	bed.Define("collection: quick\nsearched: true\n"+huts, "collection: plain\n"+huts)
+	hold(t, bed, "worker", "*")
+	hold(t, bed, "lead", "*")
+	store, other := bed.Device("worker", "tablet", device.Options{}), bed.Device("lead", "office", device.Options{})
+	testbed.Exchange(t, store, other)
+	beside, err := device.Open(ctx, store.Path(), device.Options{})
+	testbed.Must(t, err)
+	defer beside.Close()
+	random := rand.New(rand.NewPCG(7, 7))
+	words := []string{"Gale", "gale", "Fosk", "Ärn", "ärn", "roof", "Roof_leaks", "50%", "a\"b", `c\d`, "é", "É", "snow", "x", "sn"}
+	text := func() string {
+		return words[random.IntN(len(words))] + " " + words[random.IntN(len(words))] + " " + words[random.IntN(len(words))]
+	}
+	var pairs [][2]uuid.UUID
+	both := func(do func(collection string, at int)) {
+		do("quick", 0)
+		do("plain", 1)
+	}
+	same := func(after string) {
+		t.Helper()
+		for _, search := range append(words, "gale roof", "gal oof", "snow x gale", "nothing like it", "name", "district") {
+			var found [2]string
+			both(func(collection string, at int) {
+				got, err := store.Find(ctx, collection, query.Ask{Search: search, Sort: "name,note", Limit: 1000})
+				testbed.Must(t, err)
+				var all []string
+				for _, r := range got.Records {
+					all = append(all, string(r.Fields["name"])+string(r.Fields["note"]))
+				}
+				slices.Sort(all)
+				found[at] = fmt.Sprint(got.Total, got.More, all)
+			})
+			if found[0] != found[1] {
+				t.Fatalf("after %s, %q finds %.300s\nand plainly %.300s", after, search, found[0], found[1])
+			}
+		}
+	}
+	for step := range 60 {
+		by := []*device.Store{store, other, beside}[random.IntN(3)]
+		what := []string{"add", "add", "edit", "remove", "exchange", "cover less", "cover all"}[random.IntN(7)]
+		fields := device.Fields{"name": text(), "note": text(), "district": []string{"kell", "ostra"}[random.IntN(2)]}
+		switch {
+		case what == "add" || len(pairs) == 0:
+			var pair [2]uuid.UUID
+			both(func(collection string, at int) { pair[at] = add(t, by, collection, fields) })
+			pairs = append(pairs, pair)
+		case what == "edit" || what == "remove":
+			pair := pairs[random.IntN(len(pairs))]
+			both(func(collection string, at int) {
+				err := by.Remove(ctx, collection, pair[at])
+				if what == "edit" {
+					_, err = by.Edit(ctx, collection, pair[at], fields)
+				}
+				if err != nil && !errors.Is(err, device.ErrNoRecord) {
+					t.Fatal(err)
+				}
+			})
+		case what == "exchange":
+			testbed.Exchange(t, store, other, store)
+		default:
+			held := map[string]string{"cover less": "kell", "cover all": "*"}[what]
+			hold(t, bed, "worker", held)
+			testbed.Exchange(t, store)
+		}
+		if step%2 == 0 {
+			same(what)
+		}
+	}
+	same("all")
 }

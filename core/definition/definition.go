@@ -25,7 +25,7 @@ type Definition struct {
 	// Lists cost something with each save.
 	Lists []string `json:"lists,omitempty" maxItems:"8" doc:"The fields by which lists are quick to sort and to filter, however many records there are."`
 	// A search index makes each push at central half as long again.
-	Searched bool    `json:"searched,omitempty" doc:"Central keeps an index for searches, which are quick by it however many records there are."`
+	Searched bool    `json:"searched,omitempty" doc:"Searches are quick however many records there are: central keeps an index for them, and devices the texts in memory once something was searched."`
 	Parent   *Parent `json:"parent,omitempty" doc:"The collection whose records these belong to."`
 	Access   Access  `json:"access,omitzero"`
 	Sync     Sync    `json:"sync"`

@@ -42,6 +42,9 @@ func (e *exchange) storePage(ctx context.Context, tx *sqlx.Tx, page wire.Page, g
 	if err := e.layAll(ctx, tx, page.Collection, left); err != nil {
 		return err
 	}
+	if err := hold.ForgetTouched(ctx, tx); err != nil {
+		return err
+	}
 	if gaining {
 		return noteGain(ctx, tx, page)
 	}

@@ -188,7 +188,7 @@ func (s *Shelf) TakeDefinitions(ctx context.Context, definitions wire.Definition
 			if err := s.callAnew(ctx, tx, before, d); err != nil {
 				return err
 			}
-			if err := indexLists(ctx, tx, d); err != nil {
+			if err := errors.Join(indexLists(ctx, tx, d), watchTexts(ctx, tx, d)); err != nil {
 				return err
 			}
 			if err := s.layAnew(ctx, tx, d.Collection); err != nil {

@@ -253,7 +253,15 @@ func (s *Shelf) Find(ctx context.Context, collection string, ask Ask) (Found, er
 	from := fmt.Sprintf(` FROM records WHERE collection = '%s' AND NOT removed AND `, collection) + condition
 	found := Found{Records: []Record{}, Limit: q.Limit, Offset: q.Offset}
 	if q.Search != "" {
-		err := s.findAll(ctx, c, q.Counted(), from+` ORDER BY `+order, args, &found)
+		ids, few, err := s.fitting(ctx, c, q.Search)
+		if err != nil {
+			return found, err
+		}
+		if few {
+			err = s.findFitting(ctx, c, q, ids, &found)
+			return found, err
+		}
+		err = s.findAll(ctx, c, q.Counted(), from+` ORDER BY `+order, args, &found)
 		return found, err
 	}
 	if err := s.DB.GetContext(ctx, &found.Total, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1%s LIMIT %d)`, from, query.MostCounted+1),

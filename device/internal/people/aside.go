@@ -38,6 +38,7 @@ func (s *House) PutAside(ctx context.Context, tx *sqlx.Tx, stays string) error {
 			return fmt.Errorf("put aside what %s has not sent: %w", name, err)
 		}
 	}
+	s.ForgetTexts()
 	return nil
 }
 

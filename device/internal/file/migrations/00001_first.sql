@@ -43,6 +43,13 @@ CREATE TABLE records (
     used_at       TEXT,             -- when it was last looked at; only for what was looked up
     PRIMARY KEY (collection, id)
 );
+-- Which records of collections that are searched have changed, for programs that keep their texts in memory.
+CREATE TABLE touched (
+    n          INTEGER PRIMARY KEY AUTOINCREMENT,
+    collection TEXT NOT NULL,
+    id         TEXT NOT NULL
+);
+
 CREATE INDEX records_pending ON records (collection) WHERE pending > 0;
 -- Of these there are few or none, and every exchange asks for them.
 CREATE INDEX records_lost ON records (collection, id) WHERE lost <> '';
