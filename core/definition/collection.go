@@ -29,6 +29,9 @@ type Collection struct {
 	guard  guard
 	rules  merge.Rules
 	starts record.Fields // what new records start with
+
+	plain    map[string]plain // by field; those that only the schema knows are missing
+	required []string
 }
 
 // Rules are those of the definition, worked out once.
@@ -63,7 +66,16 @@ func (d Definition) Compile() (*Collection, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Collection{Definition: d, schema: schema, label: parsed, guard: rules, rules: d.Rules(), starts: d.starts()}, nil
+	c := &Collection{Definition: d, schema: schema, label: parsed, guard: rules, rules: d.Rules(), starts: d.starts(), plain: map[string]plain{}}
+	for _, field := range d.Fields {
+		if valid := plainOf(field.Schema); valid != nil {
+			c.plain[field.Name] = valid
+		}
+		if field.Required {
+			c.required = append(c.required, field.Name)
+		}
+	}
+	return c, nil
 }
 
 func addSchema(compiler *jsonschema.Compiler, url string, text []byte) error {
@@ -107,6 +119,14 @@ func (d Definition) Schema() json.RawMessage {
 
 // Validate says everything that is wrong with a record. None means that it is valid.
 func (c *Collection) Validate(fields record.Fields) []change.Reason {
+	if c.plainly(fields) {
+		return nil
+	}
+	return c.bySchema(fields)
+}
+
+// bySchema is [Collection.Validate] for any schema.
+func (c *Collection) bySchema(fields record.Fields) []change.Reason {
 	values, err := fields.Value()
 	if err != nil {
 		return []change.Reason{{Code: change.CodeMalformed, Message: err.Error()}}
