@@ -1,14 +1,12 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
-	"os/exec"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,21 +92,11 @@ func (s *stand) multiply(ctx context.Context, name string, count int) error {
 // fleet lets many devices exchange with a service in a process of its own, many at a time, and gives the most memory
 // that it held.
 func (s *stand) fleet(ctx context.Context, devices int) (measure, error) {
-	serve := exec.CommandContext(ctx, "bin/homing", "serve", "--database", s.database, "--listen", "127.0.0.1:0",
-		"--rate", "0", "--log-level", "error")
-	out, err := serve.StdoutPipe()
+	serve, address, err := s.serve(ctx)
 	if err != nil {
-		return measure{}, err
-	}
-	if err := serve.Start(); err != nil {
 		return measure{}, err
 	}
 	defer func() { serve.Process.Signal(os.Interrupt); serve.Wait() }()
-	line, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
-		return measure{}, err
-	}
-	address := strings.TrimSpace(strings.TrimPrefix(line, "Central is up at "))
 	const atOnce = 100
 	var next, done atomic.Int64
 	var all sync.WaitGroup

@@ -134,6 +134,7 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		{"trips", func() ([]cost, error) { return s.trips(ctx) }},
 		{"wire", func() ([]cost, error) { return s.wire(ctx) }},
 		{"lists-here", func() ([]cost, error) { return s.listsHere(ctx) }},
+		{"scale", func() ([]cost, error) { return s.scale(ctx, 10*records) }},
 		{"lists", func() ([]cost, error) { return s.lists(ctx, 10_000, 10*records) }},
 	} {
 		if only != "" && step.name != only {

@@ -130,6 +130,7 @@ func (s *Server) registerRecords() {
 
 func (s *Server) registerWrites() {
 	type addIn struct {
+		Keyed
 		Collection string `path:"collection"`
 		Body       struct {
 			ID     *uuid.UUID                 `json:"id,omitempty" format:"uuid" doc:"The record's id; made by central when left out."`
@@ -145,11 +146,12 @@ func (s *Server) registerWrites() {
 			id = *in.Body.ID
 		}
 		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: id,
-			Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields)})
-		return s.direct(got, err)
+			Kind: change.Add, Base: -1, Fields: deltaOf(in.Body.Fields), Key: in.Key})
+		return s.again(ctx, in.Collection, id, got, err)
 	})
 
 	type editIn struct {
+		Keyed
 		RecordPath
 		Body struct {
 			Base   *int64                     `json:"base,omitempty" minimum:"1" doc:"The revision that the author saw. Fields that others have changed since follow the collection's rules. Left out, the current one is meant."`
@@ -161,8 +163,8 @@ func (s *Server) registerWrites() {
 	op.Errors = append(op.Errors, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *editIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID,
-			Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields)})
-		return s.direct(got, err)
+			Kind: change.Edit, Base: baseOf(in.Body.Base), Fields: deltaOf(in.Body.Fields), Key: in.Key})
+		return s.again(ctx, in.Collection, in.ID, got, err)
 	})
 
 	type bringBackIn struct {
@@ -180,6 +182,7 @@ func (s *Server) registerWrites() {
 	})
 
 	type removeIn struct {
+		Keyed
 		RecordPath
 		Base         int64 `query:"base" minimum:"0" doc:"The revision that the author saw; an edit made since outlives the removal. Left out, the current one is meant."`
 		WithChildren bool  `query:"with_children" doc:"Records that belong to it go with it where their definition says so; otherwise such a removal is refused and says how many there are."`
@@ -193,8 +196,8 @@ func (s *Server) registerWrites() {
 			base = -1
 		}
 		got, err := s.central.Direct(ctx, who(ctx).Person, changes.Write{Collection: in.Collection, Record: in.ID,
-			Kind: change.Remove, Base: base, WithChildren: in.WithChildren})
-		return s.direct(got, err)
+			Kind: change.Remove, Base: base, WithChildren: in.WithChildren, Key: in.Key})
+		return s.again(ctx, in.Collection, in.ID, got, err)
 	})
 }
 
@@ -209,6 +212,7 @@ func (s *Server) registerConflicts() {
 			return &answer[[]finding.Conflict]{all}, err
 		})
 	type settleIn struct {
+		Keyed
 		Body struct {
 			Collection string          `json:"collection"`
 			Record     uuid.UUID       `json:"record" format:"uuid"`
@@ -222,8 +226,8 @@ func (s *Server) registerConflicts() {
 	op.Errors = append(op.Errors, http.StatusNotFound, http.StatusConflict)
 	add(s, op, func(ctx context.Context, in *settleIn) (*answer[wire.Answer], error) {
 		got, err := s.central.Settle(ctx, who(ctx).Person, in.Body.Collection, in.Body.Record, in.Body.Base,
-			changes.Settlement{Field: in.Body.Field, Value: in.Body.Value})
-		return s.direct(got, err)
+			changes.Settlement{Field: in.Body.Field, Value: in.Body.Value, Key: in.Key})
+		return s.again(ctx, in.Body.Collection, in.Body.Record, got, err)
 	})
 }
 
@@ -260,6 +264,22 @@ func (s *Server) registerReopening() {
 				Rule: in.Body.Rule, Apply: !in.Body.Preview})
 		return &answer[[]central.SettledOne]{all}, err
 	})
+}
+
+// Keyed is the part of a question that makes it safe to ask again, when no answer came.
+type Keyed struct {
+	Key string `header:"Idempotency-Key" maxLength:"200" doc:"A text of the asker's own that stands for this change, such as a UUID. Asked again with the same one, the change is not made again, and the same is answered. For an add, give the id, too."`
+}
+
+// again is [Server.direct] for what may be an answer that was given before: the record is then as it is now.
+func (s *Server) again(ctx context.Context, collection string, id uuid.UUID, got wire.Answer, err error) (*answer[wire.Answer], error) {
+	if err == nil && got.Record == nil {
+		now, gone := s.central.Record(ctx, who(ctx).Person, collection, id)
+		if gone == nil {
+			got.Record = &now
+		}
+	}
+	return s.direct(got, err)
 }
 
 func (s *Server) direct(got wire.Answer, err error) (*answer[wire.Answer], error) {

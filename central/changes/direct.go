@@ -1,7 +1,9 @@
 package changes
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -34,11 +36,15 @@ type Write struct {
 	// Settles is the disputed field that the write settles, by giving it its value. Kind and Fields are worked out from
 	// it.
 	Settles *Settlement
+	// Key stands for the write: asked for again under the same one, it is not made again, and the same is answered. Empty
+	// for a write that is not asked for again.
+	Key string
 }
 
 // Settlement gives a disputed field, a part of one, or a disputed removal the value that it is to have.
 type Settlement struct {
 	Field string
+	Key   string          // as in Write
 	Value json.RawMessage // for [merge.RecordRemoval], true: the record goes
 }
 
@@ -46,7 +52,7 @@ type Settlement struct {
 // the others are told.
 func (c *Changes) Settle(ctx context.Context, who fleet.Person, collection string, id uuid.UUID, base int64,
 	settlement Settlement) (wire.Answer, error) {
-	write := Write{Collection: collection, Record: id, Kind: change.Edit, Base: base, Settles: &settlement}
+	write := Write{Collection: collection, Record: id, Kind: change.Edit, Base: base, Settles: &settlement, Key: settlement.Key}
 	if settlement.Field == merge.RecordRemoval {
 		switch string(settlement.Value) {
 		case "true":
@@ -66,6 +72,14 @@ func (c *Changes) Direct(ctx context.Context, who fleet.Person, write Write) (wi
 	var done *desk.Decided
 	err := c.ground.Change(ctx, func(t Tables) error {
 		at := desk.Key{Collection: write.Collection, ID: write.Record}
+		source, digest, err := write.repeatable(who)
+		if err != nil {
+			return err
+		}
+		var before bool
+		if answer, before, err = answered(ctx, t, source, digest); before || err != nil {
+			return err
+		}
 		changes, current, err := c.shape(ctx, t, who, write)
 		if err != nil {
 			return err
@@ -77,6 +91,11 @@ func (c *Changes) Direct(ctx context.Context, who fleet.Person, write Write) (wi
 			return err
 		}
 		answer = done.Answers[len(done.Answers)-1]
+		if source != uuid.Nil {
+			if err := t.NoteDirect(ctx, source, digest, answer); err != nil {
+				return err
+			}
+		}
 		answer.Record = done.Shown(at)
 		answer.Record.Position = done.Versions[len(done.Versions)-1].Position
 		return nil
@@ -84,8 +103,43 @@ func (c *Changes) Direct(ctx context.Context, who fleet.Person, write Write) (wi
 	if err != nil {
 		return wire.Answer{}, err
 	}
-	c.announce(ctx, done)
+	if done != nil {
+		c.announce(ctx, done)
+	}
 	return answer, nil
+}
+
+// repeatable gives under what the answer to a write is kept, and what tells that the write is the same when it comes
+// again. Nobody meets the key of somebody else, or the number of a device.
+func (w Write) repeatable(who fleet.Person) (source uuid.UUID, digest []byte, err error) {
+	if w.Key == "" {
+		return uuid.Nil, nil, nil
+	}
+	const most = 200
+	if len(w.Key) > most {
+		return uuid.Nil, nil, fault.Fail(fault.Invalid, "a key has %d characters at most", most)
+	}
+	text, err := json.Marshal(w)
+	sum := sha256.Sum256(text)
+	return uuid.NewSHA1(keys, []byte(who.Name+"\x00"+w.Key)), sum[:], err
+}
+
+// keys is the space of the names under which answers to repeatable writes are kept (RFC 9562, section 5.5).
+var keys = uuid.MustParse("5f1c0d0e-6c39-4b5a-9a56-0f6f2a1b7c11")
+
+// answered gives the answer to a write that was made before under the same key.
+func answered(ctx context.Context, t Tables, source uuid.UUID, digest []byte) (answer wire.Answer, before bool, err error) {
+	if source == uuid.Nil {
+		return answer, false, nil
+	}
+	known, _, err := t.Answers(ctx, source, []int64{1})
+	if err != nil || len(known) == 0 {
+		return answer, false, err
+	}
+	if !bytes.Equal(known[1].Digest, digest) {
+		return answer, false, fault.Fail(fault.Clash, "another change was made under this key; take a new key for each change")
+	}
+	return answer, true, json.Unmarshal(known[1].Answer, &answer)
 }
 
 // unmoved makes the work start again where a record is not what it was when the change was shaped, before the locks.

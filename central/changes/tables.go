@@ -11,6 +11,7 @@ import (
 	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/record"
+	"homing/wire"
 )
 
 // Ground is what central stands on: PostgreSQL, or tables in memory for rehearsals. It has no rules of its own.
@@ -86,6 +87,9 @@ type Writing interface {
 	// Write keeps versions, records and answers. It gives [fault.ErrRaced] when a record or an answer has come
 	// meanwhile.
 	Write(ctx context.Context, decided *desk.Decided) error
+	// NoteDirect keeps the answer to a change made at central, which may be asked for again. It gives [fault.ErrRaced] when
+	// there is one already.
+	NoteDirect(ctx context.Context, source uuid.UUID, digest []byte, answer wire.Answer) error
 	// Meet notes that a device was here, and keeps its other pushes waiting until the commit, so that a batch and its
 	// repetition do not race.
 	Meet(ctx context.Context, device uuid.UUID, at time.Time, offset clock.Offset) error

@@ -15,6 +15,7 @@ import (
 	"homing/central/fault"
 	"homing/core/desk"
 	"homing/core/record"
+	"homing/wire"
 )
 
 // Answers is [changes.Loading.Answers].
@@ -235,6 +236,19 @@ func (t *Tx) writeAnswers(ctx context.Context, d *desk.Decided) error {
 	}
 	if n, err := done.RowsAffected(); err != nil || n != int64(len(numbers)) {
 		return errors.Join(fault.ErrRaced, err) // the same batch is being worked on elsewhere
+	}
+	return nil
+}
+
+// NoteDirect is [changes.Writing.NoteDirect].
+func (t *Tx) NoteDirect(ctx context.Context, source uuid.UUID, digest []byte, answer wire.Answer) error {
+	done, err := t.ExecContext(ctx, `INSERT INTO answers (incarnation, number, digest, answer) VALUES ($1, 1, $2, $3)
+		ON CONFLICT DO NOTHING`, source, digest, marshal(answer))
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fault.ErrRaced, err)
 	}
 	return nil
 }

@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import ConfirmDialog from 'primevue/confirmdialog'
+import Dialog from 'primevue/dialog'
 import Toast from 'primevue/toast'
 import { onMounted, ref, watch } from 'vue'
 import { useDark } from './dark'
 import { startLive, stopLive, useLiveness } from './live'
 import SignIn from './parts/SignIn.vue'
+import SignInForm from './parts/SignInForm.vue'
 import { useSession } from './session'
 
-const { session, unreachable, load, signOut, mayManageWorkers } = useSession()
+const { session, ended, unreachable, load, signOut, mayManageWorkers } = useSession()
 const { dark, toggle } = useDark()
 const live = useLiveness()
 const ready = ref(false)
@@ -64,6 +66,19 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
   <p v-for="warning in session?.warnings ?? []" :key="warning" class="open" role="alert">{{ warning }}</p>
   <main v-if="session"><RouterView :key="$route.path" /></main>
   <SignIn v-else-if="ready" :unreachable="unreachable" @retry="load" />
+  <Dialog
+    :visible="ended && !!session"
+    modal
+    :closable="false"
+    :close-on-escape="false"
+    header="Your sign-in has ended"
+    :style="{ width: 'min(24rem, 94vw)' }"
+    :base-z-index="9000"
+  >
+    <p>Sign in again, and go on where you were: what you have typed is still here.</p>
+    <SignInForm :worker="session?.worker" />
+    <Button label="Leave the page" text size="small" severity="secondary" class="leave" @click="signOut" />
+  </Dialog>
   <Toast position="bottom-right" />
   <ConfirmDialog />
 </template>

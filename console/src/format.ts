@@ -1,4 +1,5 @@
 import { ref } from 'vue'
+import { Exact, writeJSON } from '../../generate/exact'
 import type { Field } from './api/client'
 import { isLine, isPoint, referenced, schemaOf } from './collections'
 
@@ -27,14 +28,15 @@ export function shown(field: Field | undefined, value: unknown): string {
   if (value === undefined || value === null) return ''
   if (field?.reference && typeof value === 'string') return referenced(field.reference, value)
   const schema = field ? schemaOf(field) : {}
-  if (isPoint(schema)) {
-    const [lon, lat] = (value as { coordinates: number[] }).coordinates
-    return `${lat?.toFixed(5)}, ${lon?.toFixed(5)}`
-  }
-  if (isLine(schema)) return `line of ${(value as { coordinates: unknown[] }).coordinates.length} points`
-  if (Array.isArray(value)) return value.map((item) => (typeof item === 'object' ? JSON.stringify(item) : String(item))).join(', ')
+  if (value instanceof Exact) return schema.unit ? `${value.text} ${schema.unit}` : value.text
+  // What stands in the history may be of another kind than the field is now.
+  const at = (value as { coordinates?: unknown }).coordinates
+  if (isPoint(schema) && Array.isArray(at)) return `${Number(at[1]).toFixed(5)}, ${Number(at[0]).toFixed(5)}`
+  if (isLine(schema) && Array.isArray(at)) return `line of ${at.length} points`
+  if (Array.isArray(value))
+    return value.map((item) => (typeof item === 'object' && !(item instanceof Exact) ? writeJSON([item]).slice(1, -1) : String(item))).join(', ')
   if (typeof value === 'boolean') return value ? 'yes' : 'no'
-  if (typeof value === 'object') return JSON.stringify(value)
+  if (typeof value === 'object') return writeJSON(value)
   return schema.unit ? `${String(value)} ${schema.unit}` : String(value)
 }
 

@@ -1,4 +1,5 @@
 import { onUnmounted, ref } from 'vue'
+import { api, ask } from './api/client'
 
 type Listener = (collections: string[]) => void
 const heads = new Set<Listener>()
@@ -21,8 +22,10 @@ export function startLive() {
   })
   source.addEventListener('error', () => {
     state.value = 'lost'
-    // A stream that central refused for good is not reopened by the browser.
-    if (source?.readyState === EventSource.CLOSED) setTimeout(() => source && startLive(), 3000)
+    // A stream that central refused for good is not reopened by the browser: mostly since the session has ended, which this tells.
+    if (source?.readyState !== EventSource.CLOSED) return
+    ask(api.GET('/v1/session')).catch(() => undefined)
+    setTimeout(() => source && startLive(), 3000)
   })
   source.addEventListener('heads', (event) => {
     const names = Object.keys(JSON.parse((event as MessageEvent<string>).data) as Record<string, number>)

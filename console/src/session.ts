@@ -4,7 +4,9 @@ import { api, ask, Problem, whenSignedOut, type Session } from './api/client'
 const session = ref<Session>()
 const unreachable = ref(false)
 
-whenSignedOut(() => (session.value = undefined))
+const ended = ref(false) // by central, while a page was open
+
+whenSignedOut(() => (ended.value = session.value !== undefined))
 
 const order = ['reader', 'worker', 'lead', 'admin']
 const atLeast = (role: string) => computed(() => order.indexOf(session.value?.role ?? '') >= order.indexOf(role))
@@ -22,11 +24,15 @@ export function useSession() {
     }
   }
   async function signIn(worker: string, password: string) {
+    const before = session.value?.worker
     session.value = await ask(api.POST('/v1/session', { body: { worker, password } }))
+    if (before && before !== worker) location.reload() // what is open was somebody else's to see
+    ended.value = false
   }
   async function signOut() {
     await ask(api.DELETE('/v1/session')).catch(() => undefined)
     session.value = undefined
+    ended.value = false
   }
-  return { session, unreachable, load, signIn, signOut, ...rights }
+  return { session, ended, unreachable, load, signIn, signOut, ...rights }
 }

@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch'
+import { readJSON, writeJSON } from '../../../generate/exact'
 import type { components, paths } from './schema.gen'
 
 type Schemas = components['schemas']
@@ -22,7 +23,18 @@ export type Reason = Schemas['Reason']
 export type Fields = Record<string, unknown>
 export type Delta = Record<string, { from?: unknown; to?: unknown }>
 
-export const api = createClient<paths>({ baseUrl: '' })
+/** Numbers keep all of their digits, both ways. */
+async function exactly(request: Request): Promise<Response> {
+  const answer = await fetch(request)
+  if (answer.status !== 200 && answer.status !== 201) return answer
+  const text = await answer.text()
+  const read = new Response(text, { status: answer.status, headers: answer.headers })
+  read.headers.set('Content-Length', String(text.length)) // the client reads such answers by json()
+  read.json = () => Promise.resolve(readJSON(text))
+  return read
+}
+
+export const api = createClient<paths>({ baseUrl: '', fetch: exactly, bodySerializer: (body: unknown) => writeJSON(body as object) })
 
 /** What central refused, or that it could not be reached (status 0). */
 export class Problem extends Error {

@@ -7,6 +7,7 @@ import { ref } from 'vue'
 import { api, ask, type Conflict, type SettledOne } from '../api/client'
 import { useCollections } from '../collections'
 import { ago, fullTime, plural, shown } from '../format'
+import { useKey } from '../ids'
 import { useHeads } from '../live'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
@@ -73,11 +74,12 @@ async function byRule(preview: boolean) {
   if (!preview) await refresh()
 }
 
+const key = useKey()
 async function settle(c: Conflict, to: unknown) {
   try {
-    await ask(
-      api.POST('/v1/conflicts/settlements', { body: { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null } }),
-    )
+    const body = { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null }
+    await ask(api.POST('/v1/conflicts/settlements', { params: { header: { 'Idempotency-Key': key.keyFor(body) } }, body }))
+    key.done()
     toast.add({ severity: 'success', summary: 'Settled', detail: `${titleOf(c)} of ${c.label}`, life: 4000 })
     other.value = undefined
   } catch (error) {

@@ -7,6 +7,7 @@ import { useRoute } from 'vue-router'
 import { api, ask, Problem, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
 import { childrenOf, fieldsOf, forgetLabels, given, labelOf, referenced, settable, useCollections } from '../collections'
 import { fullTime, shown } from '../format'
+import { useKey } from '../ids'
 import { useHeads } from '../live'
 import { usePage } from '../page'
 import ChildList from '../parts/ChildList.vue'
@@ -19,7 +20,8 @@ import { useSession } from '../session'
 const route = useRoute()
 const toast = useToast()
 const confirm = useConfirm()
-const { mayEdit } = useSession()
+const { session, mayEdit } = useSession()
+const key = useKey()
 const { collections, load, find } = useCollections()
 
 const name = computed(() => String(route.params.collection))
@@ -79,8 +81,13 @@ function edit() {
 }
 
 async function save(changed: Fields) {
-  const answer = await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value }, body: { base: base.value, fields: changed } }))
+  const body = { base: base.value, fields: changed }
+  const answer = await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value, header: { 'Idempotency-Key': key.keyFor(body) } }, body }))
+  key.done()
   editing.value = false
+  await refresh()
+  // What one has saved oneself meanwhile, in another tab or under an answer that was lost, is nobody else's.
+  const others = history.value.some((h) => h.revision > base.value && h.revision < (answer.revision ?? 0) && (h.author !== session.value?.worker || h.device))
   if (answer.answer === 'held')
     toast.add({
       severity: 'warn',
@@ -88,10 +95,9 @@ async function save(changed: Fields) {
       detail: 'Somebody else had changed a field that you changed, too. Theirs stands until it is settled under Conflicts; the rest is saved.',
       life: 12000,
     })
-  else if (answer.answer === 'merged')
+  else if (answer.answer === 'merged' && others)
     toast.add({ severity: 'warn', summary: 'Saved and merged', detail: 'Somebody else had edited this record; the history says what came out.', life: 9000 })
   else toast.add({ severity: 'success', summary: 'Saved', detail: `Revision ${answer.revision}`, life: 3000 })
-  await refresh()
 }
 
 async function bringBack() {
@@ -149,7 +155,13 @@ function remove() {
 async function doRemove(withChildren: boolean) {
   try {
     const answer = await ask(
-      api.DELETE('/v1/records/{collection}/{id}', { params: { path: path.value, query: { base: base.value, with_children: withChildren } } }),
+      api.DELETE('/v1/records/{collection}/{id}', {
+        params: {
+          path: path.value,
+          query: { base: base.value, with_children: withChildren },
+          header: { 'Idempotency-Key': key.keyFor(['remove', base.value, withChildren]) },
+        },
+      }),
     )
     if (!answer.record?.removed)
       toast.add({
@@ -210,7 +222,10 @@ function askForChildren(also: string) {
       <div class="columns">
         <section class="sheet padded">
           <h2>{{ editing ? `Editing revision ${base}` : 'Fields' }}</h2>
-          <p v-if="moved" class="warn" role="status"
+          <p v-if="moved && record.removed" class="bad" role="status"
+            >This record was removed meanwhile. Saving brings back what you changed where the collection lets edits stay.</p
+          >
+          <p v-else-if="moved" class="warn" role="status"
             >Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p
           >
           <RecordForm v-if="editing" :collection="collection" :fields="fields" :submit="save" done="Save" @cancel="editing = false" />

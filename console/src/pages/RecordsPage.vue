@@ -2,27 +2,24 @@
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable, { type DataTablePageEvent, type DataTableRowClickEvent, type DataTableSortEvent } from 'primevue/datatable'
-import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import Paginator from 'primevue/paginator'
-import { useToast } from 'primevue/usetoast'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, type Fields, type RecordRow } from '../api/client'
+import { api, ask, type RecordRow } from '../api/client'
 import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
+import AddDialog from '../parts/AddDialog.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
-import RecordForm from '../parts/RecordForm.vue'
 import { useSession } from '../session'
 
 const pageSize = 25
 const route = useRoute()
 const router = useRouter()
-const toast = useToast()
 const narrow = useNarrow()
 const { mayEdit } = useSession()
 const { collections, load, find } = useCollections()
@@ -101,7 +98,10 @@ function slash(event: KeyboardEvent) {
   box.value?.$el.focus()
 }
 onMounted(() => window.addEventListener('keydown', slash))
-onUnmounted(() => window.removeEventListener('keydown', slash))
+onUnmounted(() => {
+  window.removeEventListener('keydown', slash)
+  clearTimeout(timer) // what was typed just before one left is not searched on the next page
+})
 
 const columns = computed(() =>
   (collection.value?.fields ?? []).filter((f) => !isPoint(schemaOf(f)) && !isLine(schemaOf(f)) && (schemaOf(f).maxLength ?? 0) <= 200).slice(0, 6),
@@ -111,13 +111,6 @@ const open = (record: RecordRow) => router.push({ name: 'record', params: { coll
 const onSort = (event: DataTableSortEvent) =>
   go({ sort: event.sortField ? `${event.sortOrder === -1 ? '-' : ''}${String(event.sortField)}` : undefined, from: undefined })
 const onPage = (event: DataTablePageEvent | { first: number }) => go({ from: event.first ? String(event.first) : undefined })
-
-async function add(fields: Fields) {
-  const answer = await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: name.value } }, body: { fields } }))
-  adding.value = false
-  toast.add({ severity: 'success', summary: 'Added', detail: labelOf(collection.value, fields), life: 4000 })
-  if (answer.record) fresh.value = new Set([answer.record.id])
-}
 </script>
 
 <template>
@@ -219,9 +212,7 @@ async function add(fields: Fields) {
           </Column>
         </DataTable>
       </div>
-      <Dialog v-model:visible="adding" modal :header="`Add to ${collection.title}`" :style="{ width: 'min(34rem, 94vw)' }">
-        <RecordForm :collection="collection" :fields="{}" :submit="add" done="Add" @cancel="adding = false" />
-      </Dialog>
+      <AddDialog v-model:visible="adding" :collection="collection" @added="(id) => (fresh = new Set([id]))" />
     </template>
     <EmptyNote v-else-if="!loading && !problem" :title="`There is no collection ${name}`"><RouterLink to="/">All collections</RouterLink></EmptyNote>
   </div>

@@ -1,19 +1,16 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Dialog from 'primevue/dialog'
-import { useToast } from 'primevue/usetoast'
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type Fields, type Overview, type RecordRow } from '../api/client'
+import { api, ask, type Overview, type RecordRow } from '../api/client'
 import { fieldsOf, labelOf } from '../collections'
 import { ago } from '../format'
 import { useHeads } from '../live'
 import { useSession } from '../session'
-import RecordForm from './RecordForm.vue'
+import AddDialog from './AddDialog.vue'
 
 /** The records of a child collection that belong to one record. */
 const props = defineProps<{ collection: Overview; parent: string }>()
 const few = 8
-const toast = useToast()
 const { mayEdit } = useSession()
 const records = ref<RecordRow[]>([])
 const total = ref(0)
@@ -34,13 +31,6 @@ onMounted(refresh)
 useHeads((names) => {
   if (names.length === 0 || names.includes(props.collection.collection)) refresh()
 })
-
-async function add(fields: Fields) {
-  await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: props.collection.collection } }, body: { fields } }))
-  adding.value = false
-  toast.add({ severity: 'success', summary: 'Added', detail: labelOf(props.collection, fields), life: 4000 })
-  await refresh()
-}
 </script>
 
 <template>
@@ -61,9 +51,7 @@ async function add(fields: Fields) {
     <RouterLink v-if="total > records.length" :to="{ name: 'records', params: { collection: collection.collection }, query: { where } }"
       >All {{ total.toLocaleString() }}</RouterLink
     >
-    <Dialog v-model:visible="adding" modal :header="`Add to ${collection.title}`" :style="{ width: 'min(34rem, 94vw)' }">
-      <RecordForm :collection="collection" :fields="{}" :preset="{ [collection.parent!.field]: parent }" :submit="add" done="Add" @cancel="adding = false" />
-    </Dialog>
+    <AddDialog v-model:visible="adding" :collection="collection" :preset="{ [collection.parent!.field]: parent }" @added="refresh" />
   </section>
 </template>
 

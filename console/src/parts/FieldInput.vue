@@ -1,30 +1,54 @@
 <script setup lang="ts">
 import AutoComplete from 'primevue/autocomplete'
-import InputNumber from 'primevue/inputnumber'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import Textarea from 'primevue/textarea'
 import ToggleSwitch from 'primevue/toggleswitch'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { readJSON, writeJSON } from '../../../generate/exact'
 import { api, ask, type Field } from '../api/client'
+import NumberInput from './NumberInput.vue'
 import { fieldsOf, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
 
 const props = defineProps<{ field: Field; first?: boolean }>()
+const emit = defineEmits<{ wrong: [text: string] }>()
 const value = defineModel<unknown>()
 const schema = computed(() => schemaOf(props.field))
 const { find } = useCollections()
 
 const text = computed({ get: () => (value.value ?? '') as string, set: (typed) => (value.value = typed === '' ? undefined : typed) })
-const number = computed({ get: () => value.value as number | null, set: (typed) => (value.value = typed ?? undefined) })
 const flag = computed({ get: () => value.value === true, set: (on) => (value.value = on) })
 const list = computed({ get: () => (value.value ?? []) as string[], set: (items) => (value.value = items.length ? items : undefined) })
 
-type Point = { type: 'Point'; coordinates: number[] }
-function setPoint(at: 0 | 1, typed: number | null | undefined) {
-  const old = (value.value as Point | undefined)?.coordinates ?? []
-  const both = [at === 0 ? typed : old[0], at === 1 ? typed : old[1]]
-  if (both.every((part) => part === null || part === undefined)) value.value = undefined
-  else value.value = { type: 'Point', coordinates: both.map((part) => part ?? 0) }
+// A point is both of its numbers or neither; a third, the altitude, stays as it is.
+type Point = { type: 'Point'; coordinates: unknown[] }
+const given = (value.value as Point | undefined)?.coordinates
+const place = ref({ lon: given?.[0], lat: given?.[1] })
+const placeWrong = ref({ lon: '', lat: '' })
+function setPlace(which: 'lon' | 'lat', typed: unknown) {
+  place.value[which] = typed
+  const { lon, lat } = place.value
+  if (lon !== undefined && lat !== undefined) value.value = { type: 'Point', coordinates: [lon, lat, ...(given?.slice(2) ?? [])] }
+  else if (lon === undefined && lat === undefined) value.value = undefined
+  tellPlace()
+}
+function tellPlace() {
+  const { lon, lat } = place.value
+  const half = (lon === undefined) !== (lat === undefined) ? 'A place needs both latitude and longitude.' : ''
+  emit('wrong', placeWrong.value.lat || placeWrong.value.lon || half)
+}
+function placeIsWrong(which: 'lon' | 'lat', why: string) {
+  placeWrong.value[which] = why
+  tellPlace()
+}
+
+// What was typed into a list and not taken over by Enter is part of it, too.
+function takeItem(event: Event) {
+  const rest = event.target instanceof HTMLInputElement ? event.target.value.trim() : ''
+  if (rest && event.target instanceof HTMLInputElement) {
+    list.value = [...list.value, rest]
+    event.target.value = ''
+  }
 }
 
 interface Choice {
@@ -47,17 +71,22 @@ async function search(event: { query: string }) {
   choices.value = (listing?.records ?? []).map((record) => ({ id: record.id, label: labelOf(find(collection), fieldsOf(record)) }))
 }
 
-const json = ref(value.value === undefined ? '' : JSON.stringify(value.value))
-const jsonWrong = ref(false)
+const json = ref(value.value === undefined ? '' : jsonOf(value.value))
+function jsonOf(of: unknown) {
+  return writeJSON([of]).slice(1, -1)
+}
 function setJSON(typed: string | undefined) {
   json.value = typed ?? ''
   try {
-    value.value = json.value.trim() === '' ? undefined : JSON.parse(json.value)
-    jsonWrong.value = false
+    value.value = json.value.trim() === '' ? undefined : readJSON(json.value)
+    emit('wrong', '')
   } catch {
-    jsonWrong.value = true
+    emit('wrong', 'This is not JSON.')
   }
 }
+watch(value, (now) => {
+  if (now === undefined) json.value = ''
+})
 </script>
 
 <template>
@@ -75,46 +104,35 @@ function setJSON(typed: string | undefined) {
   />
   <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" />
   <ToggleSwitch v-else-if="schema.type === 'boolean'" v-model="flag" :input-id="field.name" />
-  <InputNumber
-    v-else-if="isNumber(schema)"
-    v-model="number"
-    :max-fraction-digits="schema.type === 'integer' ? 0 : 6"
-    :use-grouping="false"
-    fluid
-    :input-id="field.name"
-  />
+  <NumberInput v-else-if="isNumber(schema)" :id="field.name" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
   <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />
   <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
   <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" :autofocus="first || undefined" />
-  <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent
+  <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent @focusout="takeItem"
     ><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter"
   /></span>
   <div v-else-if="isPoint(schema)" class="pair">
-    <InputNumber
-      :model-value="(value as Point | undefined)?.coordinates[1]"
-      :max-fraction-digits="7"
+    <NumberInput
+      :id="field.name"
+      :model-value="place.lat"
       :min="-90"
       :max="90"
       placeholder="Latitude"
-      fluid
       aria-label="Latitude"
-      @update:model-value="setPoint(1, $event)"
+      @update:model-value="setPlace('lat', $event)"
+      @wrong="placeIsWrong('lat', $event)"
     />
-    <InputNumber
-      :model-value="(value as Point | undefined)?.coordinates[0]"
-      :max-fraction-digits="7"
+    <NumberInput
+      :model-value="place.lon"
       :min="-180"
       :max="180"
       placeholder="Longitude"
-      fluid
       aria-label="Longitude"
-      @update:model-value="setPoint(0, $event)"
+      @update:model-value="setPlace('lon', $event)"
+      @wrong="placeIsWrong('lon', $event)"
     />
   </div>
-  <div v-else>
-    <Textarea :model-value="json" rows="3" fluid class="mono" :id="field.name" @update:model-value="setJSON" />
-    <span v-if="jsonWrong" class="wrong">This is not JSON; it is not taken over.</span>
-  </div>
+  <Textarea v-else :model-value="json" rows="3" fluid class="mono" :id="field.name" @update:model-value="setJSON" />
 </template>
 
 <style scoped>

@@ -1,6 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { computed, nextTick, reactive, ref } from 'vue'
+import { useConfirm } from 'primevue/useconfirm'
+import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref } from 'vue'
+import { onBeforeRouteLeave, onBeforeRouteUpdate, type RouteLocation } from 'vue-router'
+import { readJSON, writeJSON } from '../../../generate/exact'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
 import { schemaOf, settable } from '../collections'
 import FieldInput from './FieldInput.vue'
@@ -19,9 +22,14 @@ function defaults(): Fields {
   return start
 }
 
-const draft = reactive<Fields>(JSON.parse(JSON.stringify({ ...defaults(), ...props.fields, ...props.preset })))
+const copy = (fields: Fields) => readJSON<Fields>(writeJSON(fields))
+const start = { ...defaults(), ...props.fields, ...props.preset }
+const draft = reactive<Fields>(copy(start))
 const inputs = computed(() => (props.collection.fields ?? []).filter(settable))
-const before = JSON.parse(JSON.stringify(props.fields)) as Fields
+const before = copy(props.fields)
+const shownFirst = writeJSON(draft)
+/** What cannot be read of what was typed, by field. */
+const unread = reactive<Record<string, string>>({})
 const reasons = ref<Reason[]>([])
 const wrong = ref('')
 const busy = ref(false)
@@ -32,20 +40,64 @@ function changed(): Fields {
   const fields: Fields = {}
   for (const field of inputs.value) {
     const [from, to] = [before[field.name], draft[field.name]]
-    if (JSON.stringify(from) !== JSON.stringify(to)) fields[field.name] = to ?? null
+    if (writeJSON([from]) !== writeJSON([to])) fields[field.name] = to ?? null
   }
   return fields
 }
 
+let over = false // what was typed is saved, or may go
+const touched = () => !over && (writeJSON(draft) !== shownFirst || Object.values(unread).some(Boolean))
+
+const confirm = useConfirm()
+/** Whether the form may close: what was typed and not saved goes only if whoever typed it says so. */
+function leave(): boolean | Promise<boolean> {
+  if (!touched()) return true
+  const at = document.activeElement
+  return new Promise((resolve) => {
+    const answer = (may: boolean) => {
+      over ||= may
+      resolve(may)
+      if (!may && at instanceof HTMLElement) setTimeout(() => at.focus(), 250) // the question has gone by then
+    }
+    confirm.require({
+      header: 'Throw away what you typed?',
+      message: 'It is not saved yet.',
+      acceptLabel: 'Throw away',
+      rejectLabel: 'Go on typing',
+      acceptProps: { severity: 'danger' },
+      rejectProps: { severity: 'secondary' },
+      accept: () => answer(true),
+      reject: () => answer(false),
+      onHide: () => answer(false),
+    })
+  })
+}
+const elsewhere = (to: RouteLocation, from: RouteLocation) => to.path === from.path || leave()
+onBeforeRouteLeave(elsewhere)
+onBeforeRouteUpdate(elsewhere)
+const unload = (event: BeforeUnloadEvent) => {
+  if (touched()) event.preventDefault()
+}
+onMounted(() => window.addEventListener('beforeunload', unload))
+onBeforeUnmount(() => window.removeEventListener('beforeunload', unload))
+async function cancel() {
+  if (await leave()) emit('cancel')
+}
+defineExpose({ leave })
+
 async function save() {
+  await nextTick() // a list takes over what was typed last when it loses the focus
+  if (Object.values(unread).some(Boolean)) return toWhatIsWrong()
   const fields = changed()
   if (Object.keys(fields).length === 0) return emit('cancel')
   busy.value = true
   wrong.value = ''
   reasons.value = []
   try {
+    over = true // whoever has saved it may lead on to another page
     await props.submit(fields)
   } catch (error) {
+    over = false
     reasons.value = error instanceof Problem ? error.reasons : []
     wrong.value = (error as Error).message
   } finally {
@@ -64,6 +116,7 @@ async function toWhatIsWrong() {
 }
 
 const reasonFor = (name: string) =>
+  unread[name] ||
   reasons.value
     .filter((r) => r.field === name || r.field?.startsWith(name + '/'))
     .map((r) => r.message)
@@ -71,20 +124,20 @@ const reasonFor = (name: string) =>
 </script>
 
 <template>
-  <form ref="form" class="form" @submit.prevent="save" @keydown.esc="emit('cancel')">
+  <form ref="form" class="form" @submit.prevent="save" @keydown.esc.stop="cancel">
     <label v-for="(field, n) in inputs" :key="field.name" :for="field.name">
       <span
         >{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span
         ><span v-if="field.required" class="faint" title="A value is required"> *</span></span
       >
-      <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" />
+      <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" @wrong="unread[field.name] = $event" />
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>
       <span v-if="reasonFor(field.name)" class="wrong" role="alert">{{ reasonFor(field.name) }}</span>
     </label>
     <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
     <div class="actions">
       <Button type="submit" :label="done" :loading="busy" size="small" />
-      <Button label="Cancel" severity="secondary" size="small" @click="emit('cancel')" />
+      <Button label="Cancel" severity="secondary" size="small" @click="cancel" />
     </div>
   </form>
 </template>

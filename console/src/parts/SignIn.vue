@@ -1,35 +1,9 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
-import Password from 'primevue/password'
-import { ref } from 'vue'
-import { useSession } from '../session'
+import SignInForm from './SignInForm.vue'
 
 defineProps<{ unreachable: boolean }>()
 defineEmits<{ retry: [] }>()
-
-const { signIn } = useSession()
-const worker = ref('')
-const password = ref('')
-const busy = ref(false)
-const wrong = ref('')
-
-async function submit() {
-  if (!worker.value || !password.value) {
-    wrong.value = 'Both name and password are needed.'
-    return
-  }
-  busy.value = true
-  wrong.value = ''
-  try {
-    await signIn(worker.value, password.value)
-  } catch (error) {
-    wrong.value = (error as Error).message
-    password.value = ''
-  } finally {
-    busy.value = false
-  }
-}
 </script>
 
 <template>
@@ -39,28 +13,15 @@ async function submit() {
       <path class="near" d="M0 260v-50l180-40 200 50 220-90 190 80 170-40 240 60v30z" />
       <path class="way" d="M40 250c160-60 260 10 400-40s180-60 300-20 240 10 420-60" />
     </svg>
-    <form class="sheet box" @submit.prevent="submit">
+    <div class="sheet box">
       <h1>Homing</h1>
       <p class="faint">Sign in to see what came home.</p>
       <div v-if="unreachable" class="bad" role="alert">
         Central cannot be reached.
         <Button label="Try again" size="small" severity="secondary" @click="$emit('retry')" />
       </div>
-      <div class="form">
-        <label>Name<InputText v-model="worker" name="worker" autocomplete="username" autofocus autocapitalize="none" /></label>
-        <label
-          >Password<Password
-            v-model="password"
-            :feedback="false"
-            toggle-mask
-            fluid
-            input-id="password"
-            :input-props="{ autocomplete: 'current-password', name: 'password' }"
-        /></label>
-        <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
-        <Button type="submit" label="Sign in" :loading="busy" />
-      </div>
-    </form>
+      <SignInForm />
+    </div>
   </div>
 </template>
 

@@ -1,0 +1,36 @@
+<script setup lang="ts">
+import InputText from 'primevue/inputtext'
+import { ref, watch } from 'vue'
+import type { Numeric } from '../../../generate/exact'
+import { isWhole, readNumber, writeNumber } from '../numbers'
+
+/** A box for a number, which is a text while it is typed: nothing but typing changes it, and no digit is lost. */
+const props = defineProps<{ integer?: boolean; min?: number; max?: number }>()
+const emit = defineEmits<{ wrong: [text: string] }>()
+const value = defineModel<unknown>()
+const typed = ref(writeNumber(value.value))
+
+function read(text: string): { value?: Numeric; wrong?: string } {
+  const got = readNumber(text)
+  if (got.wrong || got.value === undefined) return got
+  if (props.integer && !isWhole(got.value)) return { wrong: 'Only whole numbers.' }
+  if (props.min !== undefined && Number(got.value) < props.min) return { wrong: `From ${props.min} on.` }
+  if (props.max !== undefined && Number(got.value) > props.max) return { wrong: `Up to ${props.max}.` }
+  return got
+}
+
+function type(text: string | undefined) {
+  typed.value = text ?? ''
+  const got = read(typed.value)
+  emit('wrong', got.wrong ?? '')
+  if (!got.wrong) value.value = got.value
+}
+// What others set shows; what is the same as what is typed leaves it as it is.
+watch(value, (now) => {
+  if (String(readNumber(typed.value).value ?? '') !== String(now ?? '') && !read(typed.value).wrong) typed.value = writeNumber(now)
+})
+</script>
+
+<template>
+  <InputText :model-value="typed" inputmode="decimal" autocomplete="off" fluid @update:model-value="type" />
+</template>
