@@ -1,6 +1,7 @@
 package promises_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"os"
@@ -216,4 +217,36 @@ func TestP1AnEditBeforeARemovalIsSentAgain(t *testing.T) {
 		t.Errorf("central has %s", got)
 	}
 	bed.Same(store, other)
+}
+
+// P1: who sends again what was refused for a field that central does not have gives up its value. The store writes a
+// backup first, as for any discard.
+func TestP1AValueLeftOutIsInABackup(t *testing.T) {
+	bed := testbed.Start(t)
+	const huts = "collection: huts\nfields:\n  name: {type: string}\n"
+	bed.Define(huts + "  stove: {type: string}\n")
+	store := bed.Device("worker", "a", device.Options{})
+	testbed.Exchange(t, store)
+	hut := add(t, store, "huts", device.Fields{"name": "Gale"})
+	testbed.Exchange(t, store)
+	edit(t, store, "huts", hut, device.Fields{"name": "Fosk", "stove": "of iron, with two rings"})
+	bed.Define(huts + "carry: {drop: [stove]}\n")
+	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	_, err = store.SendAgain(ctx, queue[0].Number)
+	testbed.Must(t, err)
+	testbed.Exchange(t, store)
+	if got := valueAt(t, bed, "huts", hut, "name"); got != "Fosk" {
+		t.Errorf("central calls it %s", got)
+	}
+	kept, err := filepath.Glob(store.Path() + ".before-values-left-out-*.db")
+	if err != nil || len(kept) != 1 {
+		t.Fatalf("the backups are %v, %v", kept, err)
+	}
+	if text, err := os.ReadFile(kept[0]); err != nil || !bytes.Contains(text, []byte("with two rings")) {
+		t.Errorf("the backup does not have the value, %v", err)
+	}
 }

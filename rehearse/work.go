@@ -354,8 +354,36 @@ func (w *world) noteMended(ctx context.Context, d *unit, before []device.Queued)
 		return err
 	}
 	for _, q := range before {
-		if !slices.ContainsFunc(after, func(one device.Queued) bool { return one.Number == q.Number }) {
-			w.ledger.mended[touched{d.n, q.Record}] = true
+		if slices.ContainsFunc(after, func(one device.Queued) bool { return one.Number == q.Number }) {
+			continue
+		}
+		w.ledger.mended[touched{d.n, q.Record}] = true
+		if err := w.noteLeftOut(ctx, d, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// noteLeftOut notes that who sends again what was refused gives up values for which central has no field; the store
+// writes a backup first.
+func (w *world) noteLeftOut(ctx context.Context, d *unit, q device.Queued) error {
+	c, err := d.store.Collection(ctx, q.Collection)
+	if err != nil {
+		return err
+	}
+	for name := range q.Fields {
+		now := c.CurrentNames(record.Delta{name: {}})
+		if slices.ContainsFunc(now.Names(), func(name string) bool { _, known := c.Field(name); return known }) {
+			continue
+		}
+		if kept, err := filepath.Glob(d.store.Path() + ".before-values-left-out-*"); err != nil || len(kept) == 0 {
+			w.wrong("P1: %s of %s is left out, and nothing is kept of it: %v", name, q.Label, err)
+		}
+		for _, s := range w.ledger.saves {
+			if w.kin(s.unit, d.n) && s.who == d.at && s.record == q.Record && strings.Split(s.field, "/")[0] == name {
+				s.givenUp = true
+			}
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"time"
 
@@ -70,6 +71,14 @@ func (s *Desk) mend(
 	if _, row.Decisions, err = s.Overlay(ctx, tx, c, under, changes); err != nil {
 		return row, mended{}, err
 	}
+	if leaves, err := leavesOut(c, changes); err != nil {
+		return row, mended{}, err
+	} else if leaves {
+		// Of a group, the first has made it: nobody else reads what this transaction has done so far.
+		if _, err := s.BackupBefore(ctx, "values-left-out"); err != nil && !errors.Is(err, fs.ErrExist) {
+			return row, mended{}, err
+		}
+	}
 	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE collection = ? AND record = ?`, row.Collection,
 		row.ID); err != nil {
 		return row, mended{}, err
@@ -88,12 +97,29 @@ func (s *Desk) mend(
 		row.Fields, row.Removed = string(under.Fields.JSON()), under.Removed
 		row.UnderFields.Valid = false
 	}
-	// A field that the definition no longer has would be refused again. What was sent of it stands in the log.
+	// A field that the definition no longer has would be refused again. What was sent of it stands in the log, and in the
+	// backup.
 	maps.DeleteFunc(m.delta, func(name string, _ record.Edit) bool {
 		_, known := c.Field(name)
 		return !known
 	})
 	return row, m, nil
+}
+
+// leavesOut says whether changes give values to fields that the definition does not have.
+func leavesOut(c *definition.Collection, changes []file.Entry) (bool, error) {
+	for _, q := range changes {
+		ch, err := q.Change()
+		if err != nil {
+			return false, err
+		}
+		for name, edit := range c.CurrentNames(ch.Fields) {
+			if _, known := c.Field(name); !known && edit.To != nil {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
 }
 
 // mended is a change that takes the place of others.
