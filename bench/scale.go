@@ -168,7 +168,7 @@ func fleetDoes(ctx context.Context, fleet []*member, do func(m *member, ctx cont
 
 func (s *stand) joins(ctx context.Context, address string, n int) (*member, error) {
 	m := &member{incarnation: uuid.Must(uuid.NewV7()), generation: s.running.Central.Generation(), territory: fmt.Sprint("area-", n)}
-	name := fmt.Sprint("crew ", n)
+	name := fmt.Sprint("crew-", n)
 	if err := s.running.Central.AddWorker(ctx, name, rights.Worker, "", m.territory); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -13,6 +14,7 @@ import (
 	"homing/central/pulls"
 	"homing/core/change"
 	"homing/core/desk"
+	"homing/core/rights"
 	"homing/wire"
 )
 
@@ -99,24 +101,43 @@ func (t *Tx) byCollection(ctx context.Context, query string, args ...any) (map[s
 
 // Count is [pulls.Tables.Count].
 func (t *Tx) Count(ctx context.Context, collection string, covers []string) (n int64, err error) {
-	err = t.QueryRowxContext(ctx,
-		`SELECT count(*) FROM records WHERE collection = $1 AND NOT removed AND `+Covered("$2"), collection, covers).Scan(&n)
+	query, args := `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed`, []any{collection}
+	if !slices.Contains(covers, rights.All) {
+		query, args = query+` AND territories && $2::text[]`, append(args, append(slices.Clone(covers), rights.All))
+	}
+	err = t.QueryRowxContext(ctx, query, args...).Scan(&n)
 	return n, err
 }
 
 // Changed is [pulls.Tables.Changed].
 func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take func(pulls.Entry) (bool, error)) error {
-	since, args := `0`, []any{wanted.Collection, wanted.After, wanted.Covers, Texts(wanted.Stores), limit}
+	since, args := `0`, []any{wanted.Collection, wanted.After, limit}
+	argument := func(value any) string {
+		args = append(args, value)
+		return fmt.Sprintf("$%d", len(args))
+	}
 	if wanted.Parts > 0 {
-		args = append(args, wanted.Parts)
 		// What has moved between territories, the device may not have had then. The latest versions are few.
 		since = `coalesce(CASE WHEN revision > 1 AND NOT removed AND left_territories = '{}' THEN (SELECT v.revision FROM versions v
-			WHERE v.collection = $1 AND v.record = records.id AND v.position <= $6 ORDER BY v.revision DESC LIMIT 1) END, 0)`
+			WHERE v.collection = $1 AND v.record = records.id AND v.position <= ` + argument(wanted.Parts) + ` ORDER BY v.revision DESC LIMIT 1) END, 0)`
+	}
+	var concerns string
+	switch whole := slices.Contains(wanted.Covers, rights.All); {
+	case wanted.Load && whole:
+		concerns = `NOT removed`
+	case wanted.Load:
+		// The records of a few territories are found by their index, and put in order then.
+		if _, err := t.ExecContext(ctx, `SELECT set_config('enable_sort', 'on', true)`); err != nil {
+			return err
+		}
+		concerns = `NOT removed AND territories && ` + argument(append(slices.Clone(wanted.Covers), rights.All)) + `::text[]`
+	default:
+		covers := argument(wanted.Covers)
+		concerns = `(` + Covered(covers) + ` OR '*' = ANY(left_territories) OR left_territories && ` + covers + `::text[]
+			OR incarnation = ANY(` + argument(Texts(wanted.Stores)) + `::uuid[]))`
 	}
 	rows, err := t.QueryxContext(ctx, `SELECT `+entryColumns+`, `+since+` AS since FROM records
-		WHERE collection = $1 AND position > $2
-			AND (`+Covered("$3")+` OR '*' = ANY(left_territories) OR left_territories && $3::text[] OR incarnation = ANY($4::uuid[]))
-		ORDER BY position LIMIT $5`, args...)
+		WHERE collection = $1 AND position > $2 AND `+concerns+` ORDER BY position LIMIT $3`, args...)
 	if err != nil {
 		return err
 	}

@@ -70,6 +70,7 @@ type Wanted struct {
 	After      int64
 	Covers     []string
 	Stores     []uuid.UUID
+	Load       bool  // only what is there and covered: nothing that is gone, or that others have
 	Parts      int64 // the position as of which the revisions of records are wanted, too; 0 for none
 }
 
@@ -298,7 +299,7 @@ func (w *pull) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	wanted := Wanted{Collection: w.ask.Collection, After: w.ask.Cursor, Covers: w.ask.Covers, Stores: w.from.Past}
+	wanted := Wanted{Collection: w.ask.Collection, After: w.ask.Cursor, Covers: w.ask.Covers, Stores: w.from.Past, Load: w.ask.Load}
 	if !w.ask.Load && w.from.People.ReadsAll(w.collection) { // under a reading rule, the device may not have had it then
 		wanted.Parts = w.ask.Parts
 	}
