@@ -126,8 +126,9 @@ func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take f
 	case wanted.Load && whole:
 		concerns = `NOT removed`
 	case wanted.Load:
-		// The records of a few territories are found by their index, and put in order then.
-		if _, err := t.ExecContext(ctx, `SELECT set_config('enable_sort', 'on', true)`); err != nil {
+		// The records of a few territories are found by their index and put in order then, those of large ones in their order: how
+		// many there are, the plan must know.
+		if _, err := t.ExecContext(ctx, `SELECT set_config('enable_sort', 'on', true), set_config('plan_cache_mode', 'force_custom_plan', true)`); err != nil {
 			return err
 		}
 		concerns = `NOT removed AND territories && ` + argument(append(slices.Clone(wanted.Covers), rights.All)) + `::text[]`
