@@ -103,10 +103,19 @@ func (t *Tx) byCollection(ctx context.Context, query string, args ...any) (map[s
 func (t *Tx) Count(ctx context.Context, collection string, covers []string) (n int64, err error) {
 	query, args := `SELECT count(*) FROM records WHERE collection = $1 AND NOT removed`, []any{collection}
 	if !slices.Contains(covers, rights.All) {
-		query, args = query+` AND territories && $2::text[]`, append(args, append(slices.Clone(covers), rights.All))
+		query, args = query+` AND placed(collection, territories) && $2::text[]`, append(args, placed(collection, covers))
 	}
 	err = t.QueryRowxContext(ctx, query, args...).Scan(&n)
 	return n, err
+}
+
+// placed are the territories of a collection, and what is open in it, as the index of records has them.
+func placed(collection string, covers []string) []string {
+	keys := []string{collection + ":" + rights.All}
+	for _, key := range covers {
+		keys = append(keys, collection+":"+key)
+	}
+	return keys
 }
 
 // Changed is [pulls.Tables.Changed].
@@ -131,7 +140,7 @@ func (t *Tx) Changed(ctx context.Context, wanted pulls.Wanted, limit int, take f
 		if _, err := t.ExecContext(ctx, `SELECT set_config('enable_sort', 'on', true), set_config('plan_cache_mode', 'force_custom_plan', true)`); err != nil {
 			return err
 		}
-		concerns = `NOT removed AND territories && ` + argument(append(slices.Clone(wanted.Covers), rights.All)) + `::text[]`
+		concerns = `NOT removed AND placed(collection, territories) && ` + argument(placed(wanted.Collection, wanted.Covers)) + `::text[]`
 	default:
 		covers := argument(wanted.Covers)
 		concerns = `(` + Covered(covers) + ` OR '*' = ANY(left_territories) OR left_territories && ` + covers + `::text[]
