@@ -57,7 +57,7 @@ function leave(): boolean | Promise<boolean> {
     const answer = (may: boolean) => {
       over ||= may
       resolve(may)
-      if (!may && at instanceof HTMLElement) setTimeout(() => at.focus(), 250) // the question has gone by then
+      if (!may && at instanceof HTMLElement) whenAsked(() => at.focus())
     }
     confirm.require({
       header: 'Throw away what you typed?',
@@ -71,6 +71,11 @@ function leave(): boolean | Promise<boolean> {
       onHide: () => answer(false),
     })
   })
+}
+/** Goes on once the question has gone, which takes the focus with it. */
+function whenAsked(then: () => void) {
+  if (document.querySelector('.p-confirmdialog')) setTimeout(() => whenAsked(then), 50)
+  else then()
 }
 const elsewhere = (to: RouteLocation, from: RouteLocation) => to.path === from.path || leave()
 onBeforeRouteLeave(elsewhere)
