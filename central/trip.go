@@ -35,8 +35,9 @@ type Asker struct {
 	Device   Device
 	Store    uuid.UUID // the incarnation of the local store
 	Exchange uuid.UUID
-	Bytes    int // of the request
-	Room     int // for pages, in bytes before compression
+	Bytes    int                       // of the request
+	Shown    func(marks []byte) []byte // as in [pulls.Request]
+	Room     int                       // for pages, in bytes before compression
 }
 
 // Digest stands for what a device is told of definitions.
@@ -88,7 +89,7 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 	}
 	if met.Definitions == nil && !met.Revoked {
 		var err error
-		ask := pulls.Request{Exchange: who.Exchange, Store: who.Store, Answered: trip.Answered, InParts: trip.Parts}
+		ask := pulls.Request{Exchange: who.Exchange, Store: who.Store, Answered: trip.Answered, InParts: trip.Parts, Shown: who.Shown}
 		if many, err = rooms.PullAll(ctx, who.Device, ask, trip.Cursors, who.Room); err != nil {
 			return met, many, err
 		}

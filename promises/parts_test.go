@@ -1,6 +1,7 @@
 package promises_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -9,6 +10,9 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/changes"
+	"homing/core/change"
+	"homing/core/record"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -64,6 +68,13 @@ func TestP4RecordsComeInParts(t *testing.T) {
 	if parts.Received != 100 || parts.BytesDown*4 > whole.BytesDown || asked != "trips report" {
 		t.Errorf("%d records in parts came in %d bytes by %s; whole, they were %d", parts.Received, parts.BytesDown, asked, whole.BytesDown)
 	}
+	_, err := bed.Central.Direct(ctx, central.Everything("admin"), changes.Write{Collection: "surveys", Record: ids[9], Kind: change.Edit, Base: -1,
+		Fields: record.Delta{"text_3": {To: json.RawMessage(`"Edited at central."`)}}})
+	testbed.Must(t, err)
+	if _, asked := heard(t, b, &paths); asked != "trips report" {
+		t.Errorf("what was edited at central came by %s", asked)
+	}
+	testbed.Exchange(t, a)
 	both := func() { testbed.Exchange(t, a, b, a, b) }
 	for what, do := range map[string]func(){
 		"a value goes": func() { edit(t, a, "surveys", ids[0], device.Fields{"text_1": nil, "more": nil}); both() },

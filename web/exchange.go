@@ -169,7 +169,7 @@ func (s *Server) registerTrip() {
 	op.Responses = map[string]*huma.Response{"200": {Description: "What central has to say",
 		Content: map[string]*huma.MediaType{wire.JSON: {Schema: met}}}}
 	add(s, op, func(ctx context.Context, in *tripIn) (*huma.StreamResponse, error) {
-		asker := central.Asker{Device: *who(ctx).Device, Bytes: len(in.RawBody)}
+		asker := central.Asker{Device: *who(ctx).Device, Bytes: len(in.RawBody), Shown: s.hidden}
 		var err error
 		if asker.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {
 			return nil, err
@@ -261,7 +261,7 @@ func (s *Server) registerPull() {
 		Content: map[string]*huma.MediaType{wire.JSON: {Schema: page}}}}
 	add(s, op, func(ctx context.Context, in *pullIn) (*huma.StreamResponse, error) {
 		ask := pulls.Request{Collection: in.Collection, Cursor: in.Cursor, Answered: in.Answered, Limit: in.Limit,
-			Load: in.Load, Parts: in.Parts}
+			Load: in.Load, Parts: in.Parts, Shown: s.hidden}
 		ask.Covers = in.loaded
 		var err error
 		if ask.Exchange, err = headerID(wire.HeaderExchange, in.Exchange); err != nil {

@@ -13,7 +13,7 @@ import (
 const worthParting = 200
 
 // inPart leaves of a record what came after a revision, where that is much less.
-func inPart(one *wire.Record, since int64) error {
+func inPart(one *wire.Record, since int64, shown func([]byte) []byte) error {
 	if len(one.Fields)+len(one.Marks) < worthParting {
 		return nil
 	}
@@ -36,6 +36,9 @@ func inPart(one *wire.Record, since int64) error {
 	marked, err := json.Marshal(part.Marks)
 	if err != nil || len(changed)+len(marked)+worthParting > len(one.Fields)+len(one.Marks) {
 		return err
+	}
+	if shown != nil {
+		one.Marks = shown(one.Marks)
 	}
 	one.Since, one.Digest = since, merge.Digest(one.Fields, one.Marks)
 	one.Fields, one.Marks = changed, marked

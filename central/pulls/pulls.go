@@ -129,7 +129,9 @@ type Request struct {
 	// for whole records. InParts stands for the cursor, where several collections are asked for at once.
 	Parts   int64
 	InParts bool
-	At      time.Time // when central got the request
+	// Shown gives marks as they leave central, which is what the digest of a part is of; nil where they leave as they are.
+	Shown func(marks []byte) []byte
+	At    time.Time // when central got the request
 }
 
 // Pulls answers pulls. It is safe for use by several goroutines when its ground is.
@@ -323,7 +325,7 @@ func (w *pull) take(e Entry) (more bool, err error) {
 		return err == nil, err
 	}
 	if e.Since > 0 && !one.Withdrawn && !one.Removed {
-		if err := inPart(&one, e.Since); err != nil {
+		if err := inPart(&one, e.Since, w.ask.Shown); err != nil {
 			return false, err
 		}
 	}
