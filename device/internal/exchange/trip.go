@@ -268,12 +268,12 @@ func (e *exchange) hearPages(ctx context.Context, ask asked, met wire.Met) error
 		if err != nil {
 			return fmt.Errorf("central sent a page that cannot be read: %w", err)
 		}
-		if err := e.makeWhole(ctx, &page); err != nil {
-			return err
-		}
 		then[page.Collection] = page.Cursor
 		if slices.Contains(anew, page.Collection) {
 			continue
+		}
+		if err := e.makeWhole(ctx, &page); err != nil {
+			return err
 		}
 		pages = append(pages, page)
 		if page.More {
