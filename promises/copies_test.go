@@ -212,3 +212,39 @@ func TestP2ASmallerBatchIsNotForgotten(t *testing.T) {
 		t.Errorf("left are %+v, %v", queue, err)
 	}
 }
+
+// P2: a store that was restored from a backup sends what it has sent before as part of another change, of a record that
+// its worker no longer covers. A later edit that is refused counts once when it is mended, from what was sent.
+func TestP2MendedOnWhatWasFolded(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define("collection: huts\nkey: code\nunique: true\nfields:\n  name: {type: string}\n  code: {type: string}\n" +
+		"  seen: {type: integer}\n  zone: {type: string}\nsync:\n  territory: record.zone\n  rules: {seen: sum}\n")
+	hold(t, bed, "worker", "kell")
+	store, office := bed.Device("worker", "phone", device.Options{}), bed.Device("lead", "office", device.Options{})
+	testbed.Exchange(t, store, office)
+	hut := add(t, store, "huts", device.Fields{"name": "Gale", "seen": 5, "zone": "kell"})
+	_, err := store.Edit(ctx, "huts", hut, device.Fields{"seen": 7})
+	testbed.Must(t, err)
+	path := filepath.Join(t.TempDir(), "copy.db")
+	testbed.Must(t, store.Backup(ctx, path))
+	add(t, office, "huts", device.Fields{"name": "Fosk", "code": "H-1", "zone": "ostra"})
+	testbed.Exchange(t, store, office)
+	hold(t, bed, "worker", "tamrin")
+	restored, err := device.Open(ctx, path, device.Options{})
+	testbed.Must(t, err)
+	t.Cleanup(func() { restored.Close() })
+	_, err = restored.Edit(ctx, "huts", hut, device.Fields{"seen": 8, "code": "H-1"})
+	testbed.Must(t, err)
+	if summary := testbed.Exchange(t, restored); summary.Refused != 1 {
+		t.Fatalf("%+v", summary)
+	}
+	if name, zone := shown(t, restored, "huts", hut, "name"), shown(t, restored, "huts", hut, "zone"); name != "Gale" || zone != "kell" {
+		t.Errorf("what was sent is gone from under the edit: the name %v, the zone %v", name, zone)
+	}
+	_, err = restored.Edit(ctx, "huts", hut, device.Fields{"code": "H-2"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, restored, office)
+	if seen, code := valueAt(t, bed, "huts", hut, "seen"), valueAt(t, bed, "huts", hut, "code"); seen != "8" || code != "H-2" {
+		t.Errorf("central counts %s under %s", seen, code)
+	}
+}

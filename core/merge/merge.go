@@ -355,6 +355,10 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	if m.contested && m.remembers() {
 		m.mark.Met = withMet(unseen, Met{Value: m.central, Side: m.known.Side()})
 	}
+	if m.rule == Sum && m.known.beats(m.mark) {
+		// The sum holds what was there, so it is no earlier, whatever the clocks say. No order of sums is taken from stamps.
+		m.mark.Stamp = m.known.Stamp
+	}
 	return value, &m.mark
 }
 

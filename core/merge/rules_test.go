@@ -85,6 +85,26 @@ func TestEachRule(t *testing.T) {
 	}
 }
 
+// A sum holds what was there, so its mark is no earlier, whichever arrives first. A device that asks whether a central
+// which was restored has a count again goes by that.
+func TestASumIsNoEarlierThanWhatItHolds(t *testing.T) {
+	rules := ruled(merge.Sum)
+	one, other, onTop := from(1, 1, 1, 100, `10`, `13`), from(2, 1, 1, 95, `10`, `11`), from(2, 1, 2, 90, `13`, `14`)
+	for _, order := range [][]merge.Edit{{one, other}, {other, one}, {one, onTop}} {
+		state := start(t, `10`)
+		for _, e := range order {
+			out, err := merge.Merge(rules, state, e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			state = out.State
+		}
+		if mark := state.Marks.Of("a"); mark.Stamp.Millis != 100 || mark.Source != order[1].Source || string(state.Fields["a"]) != `14` {
+			t.Errorf("%s is marked %+v", state.Fields["a"], mark)
+		}
+	}
+}
+
 // P5: under the rule ask nothing is overwritten: the edit is held, later words of the same store take the place of
 // its earlier ones, and whoever knows of the dispute settles it.
 func TestAskHoldsUntilSomebodySettles(t *testing.T) {

@@ -399,7 +399,10 @@ func (e *exchange) takeAnswer(ctx context.Context, tx *sqlx.Tx, q file.Entry, an
 		// loaded again.
 		row.Withdrawn = 0
 	}
-	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil {
+	// A copy of this store has sent it as part of another change, and the record does not come: what it says stands
+	// under what is unsent, or an edit that was refused would say it again when it is mended.
+	unseen := answer.Revision == 0 && answer.Record != nil && answer.Record.Withdrawn
+	if answer.Revision > under.Revision || row.Lost != "" && answer.Record != nil || unseen {
 		if under, err = e.accepted(ctx, tx, q, under, answer); err != nil {
 			return err
 		}
@@ -437,7 +440,7 @@ func (e *exchange) accepted(ctx context.Context, tx *sqlx.Tx, q file.Entry, unde
 	}
 	state, _ := hold.Lay(c.Rules(), under, merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: c.CurrentNames(ch.Fields),
 		Stamp: answer.Stamp, Source: change.Source{Incarnation: q.Source(e.incarnation), Number: ch.Number}, Seen: ch.Seen})
-	state.Revision = answer.Revision
+	state.Revision = max(answer.Revision, under.Revision, ch.Base+1)
 	return state, nil
 }
 

@@ -88,6 +88,12 @@ func (s *Desk) mend(
 	if row.Revision == 0 || under.Removed {
 		m.kind = change.Add
 	}
+	if row.Withdrawn > row.Revision {
+		// What central has is not here, and may be more than what this store has sent of it.
+		for _, q := range changes {
+			m.base = min(m.base, q.Base)
+		}
+	}
 	if row.Lost != "" {
 		if m, err = sentBefore(c, changes, m, after); err != nil {
 			return row, m, err
