@@ -47,6 +47,15 @@ func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 
 func (p *page) visit(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.bed.URL() + path)) }
 
+// another opens a second tab, and goes on there.
+func (p *page) another() {
+	p.t.Helper()
+	tab, end := chromedp.NewContext(p.tab)
+	p.t.Cleanup(end)
+	p.tab = tab
+	p.do(chromedp.EmulateViewport(1280, 800))
+}
+
 // text is what an element shows, or empty when there is none.
 func (p *page) text(selector string) string {
 	text, err := chromedp.Run(

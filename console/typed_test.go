@@ -41,6 +41,13 @@ func (p *page) only() string {
 	return string(listing.Records[0].Fields)
 }
 
+func (p *page) id() string {
+	p.t.Helper()
+	listing, err := p.bed.Central.List(p.t.Context(), central.Everything("lead"), "posts", query.Ask{})
+	testbed.Must(p.t, err)
+	return listing.Records[0].ID.String()
+}
+
 func (p *page) submit() {
 	p.t.Helper()
 	p.do(chromedp.Click(chromedp.CSS(`.p-dialog button[type=submit]`)))
@@ -169,23 +176,29 @@ func TestNothingTypedIsThrownAway(t *testing.T) {
 	}
 }
 
-// An answer that is lost makes nothing twice: what is sent again is the same change, and nobody else is blamed for it.
-func TestALostAnswerDoublesNothing(t *testing.T) {
-	p := open(t, 1280)
-	p.bed.Define(measured + "sync: {rules: {bolts: sum}}\n")
-	var lose atomic.Bool
+// lossy is an address before central where the answer to the next change can be lost.
+func (p *page) lossy() (address string, lose *atomic.Bool) {
+	lose = &atomic.Bool{}
 	target, err := url.Parse(p.bed.URL())
-	testbed.Must(t, err)
-	between := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host; r.Out.Header.Del("Origin") },
+	testbed.Must(p.t, err)
+	server := httptest.NewServer(&httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host; r.Out.Header.Del("Origin") },
 		ModifyResponse: func(r *http.Response) error {
 			if r.Request.Method != http.MethodGet && lose.Swap(false) {
 				r.StatusCode = http.StatusGatewayTimeout // a connection that ends is tried again by the browser itself
 			}
 			return nil
-		}}
-	server := httptest.NewServer(between)
-	t.Cleanup(server.Close)
-	p.do(chromedp.Navigate(server.URL + "/records/posts"))
+		}})
+	p.t.Cleanup(server.Close)
+	return server.URL, lose
+}
+
+// An answer that is lost makes nothing twice: what is sent again is the same change, and nobody else is blamed for it.
+func TestALostAnswerDoublesNothing(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define(measured + "sync: {rules: {bolts: sum}}\n")
+	lossy, lose := p.lossy()
+	p.do(chromedp.Navigate(lossy + "/records/posts"))
 	p.signIn("lead", testbed.Password)
 	p.says(".page", "No records yet")
 	p.press("Add")
@@ -204,12 +217,79 @@ func TestALostAnswerDoublesNothing(t *testing.T) {
 	lose.Store(true)
 	p.press("Save")
 	p.says(".page", "504")
+	p.says(".page", "Your save seems to have arrived")
 	p.press("Save")
 	p.says(".p-toast", "Saved")
 	p.says(".head", "revision 2")
 	if got := p.only(); got != `{"bolts":8,"name":"Post"}` || strings.Contains(p.text(".p-toast"), "merged") {
 		t.Errorf("central has %s, and the page says %s", got, p.text(".p-toast"))
 	}
+}
+
+// What was typed survives a reload, and so does the key under which it went to central: saved again after a lost answer
+// and a reload, a count counts once. A draft is shown to who wrote it, and goes when it is thrown away.
+func TestDraftsSurviveAReload(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define(measured + "sync: {rules: {bolts: sum}}\n")
+	lossy, lose := p.lossy()
+	p.do(chromedp.Navigate(lossy + "/records/posts"))
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.press("Add")
+	p.fill(".p-dialog input#name", "Post")
+	p.fill(".p-dialog input#bolts", "5")
+	lose.Store(true)
+	p.submit()
+	p.says(".p-dialog", "504")
+	p.reload()
+	p.press("Go on with your draft")
+	p.says(".p-dialog", "is here again, and not saved yet")
+	p.holds(".p-dialog input#bolts", "5")
+	p.fill(".p-dialog input#height", "2.5")
+	p.submit()
+	p.closed()
+	p.says(".page", "1 record")
+	p.do(chromedp.WaitNotPresent(chromedp.CSS(".p-datatable-mask")), chromedp.Click(chromedp.CSS("tbody tr a")))
+	p.says(".trail", "Revision 2")
+	p.press("Edit")
+	p.fill("input#bolts", "8")
+	lose.Store(true)
+	p.press("Save")
+	p.says(".page", "Your save seems to have arrived")
+	p.reload()
+	p.says(".head", "revision 3")
+	p.press("Go on with your draft")
+	p.says(".page", "Your save seems to have arrived")
+	// Somebody counts meanwhile, and the edit goes on: what was sent is not sent again as something else.
+	status, text := p.bed.Call("PATCH", "/v1/records/posts/"+p.id(), p.bed.SignIn("admin"), json.RawMessage(`{"base":3,"fields":{"bolts":11}}`))
+	if status != http.StatusOK {
+		t.Fatalf("%d %s", status, text)
+	}
+	p.says(".page", "Somebody has changed this record")
+	p.fill("input#name", "Beam")
+	p.press("Save")
+	p.says(".p-toast", "Saved")
+	if got := p.only(); got != `{"bolts":11,"height":2.5,"name":"Beam"}` {
+		t.Errorf("central has %s", got)
+	}
+	p.press("Edit")
+	p.fill("input#name", "Pole")
+	p.reload()
+	p.press("Go on with your draft")
+	p.holds("input#name", "Pole")
+	p.press("Throw it away")
+	p.holds("input#name", "Beam")
+	p.press("Cancel")
+	p.says(".head", "Edit")
+}
+
+// reload opens the page anew, in another tab, as if the first had crashed.
+func (p *page) reload() {
+	p.t.Helper()
+	here, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`location.href`))
+	testbed.Must(p.t, err)
+	p.another()
+	p.do(chromedp.Navigate(here))
 }
 
 // A sign-in that ends while something is typed is taken up again over the form.

@@ -1,3 +1,7 @@
+import { readJSON, writeJSON } from '../../generate/exact'
+import { Problem, type Fields } from './api/client'
+import type { OpenDraft } from './drafts'
+
 /** A UUIDv7 (RFC 9562, section 5.7). */
 export function newID(): string {
   const bytes = crypto.getRandomValues(new Uint8Array(16))
@@ -13,20 +17,50 @@ export function newID(): string {
 }
 
 /**
- * Gives the key under which a change goes to central: the same for the same change, so that asking again after a lost
- * answer does not make it twice.
+ * Sends changes under keys: the same key for the same change, so that sending it again after a lost answer does not make
+ * it twice. The key of a draft is kept with it.
  */
-export function useKey() {
+export function useKey(draft?: () => OpenDraft | undefined) {
   let key = ''
   let of = ''
+  function remember() {
+    const first = draft?.()?.first
+    if (!key && first?.key) [key, of] = [first.key, first.of]
+  }
+  function set(now: string, change: string) {
+    ;[key, of] = [now, change]
+    draft?.()?.keep({ key, of })
+  }
+  const waits = () => (remember(), key !== '')
   return {
-    keyFor(change: unknown): string {
-      const text = JSON.stringify(change)
-      if (text !== of || !key) [key, of] = [newID(), text]
-      return key
+    /** Whether something was sent, and nobody knows whether it has arrived. */
+    waits,
+    /** That, where it is something else than what is to be sent now: it goes first. */
+    before<T>(change: T): T | undefined {
+      return waits() && of !== writeJSON([change]) ? readJSON<[T]>(of)[0] : undefined
     },
-    done() {
-      key = ''
+    async send<T>(change: unknown, call: (key: string) => Promise<T>): Promise<T> {
+      remember()
+      const text = writeJSON([change])
+      if (text !== of || !key) set(newID(), text)
+      try {
+        const answer = await call(key)
+        set('', '')
+        return answer
+      } catch (error) {
+        if (error instanceof Problem && error.status > 0 && error.status < 500) set('', '') // it was not taken
+        throw error
+      }
     },
   }
+}
+
+/** What is to be saved now besides what was sent earlier: where both say the same, it is saved. */
+export function since(earlier: Fields, now: Fields): Fields {
+  const fields: Fields = {}
+  for (const name of new Set([...Object.keys(earlier), ...Object.keys(now)])) {
+    const value = now[name] ?? null
+    if (writeJSON([earlier[name] ?? null]) !== writeJSON([value])) fields[name] = value
+  }
+  return fields
 }

@@ -78,8 +78,7 @@ const key = useKey()
 async function settle(c: Conflict, to: unknown) {
   try {
     const body = { collection: c.collection, record: c.record, field: c.field, base: c.revision, value: to ?? null }
-    await ask(api.POST('/v1/conflicts/settlements', { params: { header: { 'Idempotency-Key': key.keyFor(body) } }, body }))
-    key.done()
+    await key.send(body, (under) => ask(api.POST('/v1/conflicts/settlements', { params: { header: { 'Idempotency-Key': under } }, body })))
     toast.add({ severity: 'success', summary: 'Settled', detail: `${titleOf(c)} of ${c.label}`, life: 4000 })
     other.value = undefined
   } catch (error) {

@@ -2,12 +2,13 @@
 import Button from 'primevue/button'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, Problem, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
 import { childrenOf, fieldsOf, forgetLabels, given, labelOf, referenced, settable, useCollections } from '../collections'
+import { drafted, openDraft, placeOf, type OpenDraft } from '../drafts'
 import { fullTime, shown } from '../format'
-import { useKey } from '../ids'
+import { since, useKey } from '../ids'
 import { useHeads } from '../live'
 import { usePage } from '../page'
 import ChildList from '../parts/ChildList.vue'
@@ -21,7 +22,9 @@ const route = useRoute()
 const toast = useToast()
 const confirm = useConfirm()
 const { session, mayEdit } = useSession()
-const key = useKey()
+const kept = shallowRef<OpenDraft>()
+const key = useKey(() => kept.value)
+const removal = useKey()
 const { collections, load, find } = useCollections()
 
 const name = computed(() => String(route.params.collection))
@@ -75,15 +78,45 @@ const parent = computed(() => {
 })
 const moved = computed(() => editing.value && record.value !== undefined && record.value.revision > base.value)
 
+/** What came while the form was open, and whether all of it is by whoever types here. */
+const news = computed(() => history.value.filter((h) => h.revision > base.value))
+const mine = computed(() => news.value.length > 0 && news.value.every((h) => h.author === session.value?.worker && !h.device))
+const lost = ref(false) // the answer to a save
+let opened: Fields = {} // what the record was when the form opened
+
 function edit() {
-  base.value = record.value?.revision ?? 0
+  const now = record.value?.revision ?? 0
+  kept.value = openDraft(placeOf(name.value, id.value), { base: now })
+  base.value = kept.value.first?.base || now
+  lost.value = key.waits()
+  opened = own.value
   editing.value = true
 }
 
-async function save(changed: Fields) {
+interface Edit {
+  base: number
+  fields: Fields
+}
+const send = (body: Edit) =>
+  key.send(body, (under) => ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value, header: { 'Idempotency-Key': under } }, body })))
+
+/** What went before, and may not have arrived, goes first; then what differs from it. */
+async function saveAfterWhatWasLost(changed: Fields) {
   const body = { base: base.value, fields: changed }
-  const answer = await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path.value, header: { 'Idempotency-Key': key.keyFor(body) } }, body }))
-  key.done()
+  const earlier = key.before<Edit>(body)
+  if (!earlier) return send(body)
+  const answer = await send(earlier)
+  const now = { ...changed }
+  // A field that was set back to what it was when the form opened is not among those that changed.
+  for (const field of Object.keys(earlier.fields)) if (!(field in now)) now[field] = opened[field] ?? null
+  const rest = since(earlier.fields, now)
+  if (Object.keys(rest).length === 0) return answer
+  base.value = answer.revision ?? base.value
+  return send({ base: base.value, fields: rest })
+}
+
+async function save(changed: Fields) {
+  const answer = await saveAfterWhatWasLost(changed).finally(() => (lost.value = key.waits()))
   editing.value = false
   await refresh()
   // What one has saved oneself meanwhile, in another tab or under an answer that was lost, is nobody else's.
@@ -154,14 +187,9 @@ function remove() {
 
 async function doRemove(withChildren: boolean) {
   try {
-    const answer = await ask(
-      api.DELETE('/v1/records/{collection}/{id}', {
-        params: {
-          path: path.value,
-          query: { base: base.value, with_children: withChildren },
-          header: { 'Idempotency-Key': key.keyFor(['remove', base.value, withChildren]) },
-        },
-      }),
+    const query = { base: base.value, with_children: withChildren }
+    const answer = await removal.send([id.value, query], (under) =>
+      ask(api.DELETE('/v1/records/{collection}/{id}', { params: { path: path.value, query, header: { 'Idempotency-Key': under } } })),
     )
     if (!answer.record?.removed)
       toast.add({
@@ -213,7 +241,7 @@ function askForChildren(also: string) {
         <span class="grow" />
         <div v-if="mayEdit && !editing" class="actions">
           <template v-if="!record.removed">
-            <Button label="Edit" icon="pi pi-pencil" size="small" @click="edit" />
+            <Button :label="drafted(name, id) ? 'Go on with your draft' : 'Edit'" icon="pi pi-pencil" size="small" @click="edit" />
             <Button label="Remove" icon="pi pi-trash" size="small" severity="secondary" @click="remove" />
           </template>
           <Button v-else label="Bring back" icon="pi pi-undo" size="small" @click="bringBack" />
@@ -222,13 +250,18 @@ function askForChildren(also: string) {
       <div class="columns">
         <section class="sheet padded">
           <h2>{{ editing ? `Editing revision ${base}` : 'Fields' }}</h2>
-          <p v-if="moved && record.removed" class="bad" role="status"
-            >This record was removed meanwhile. Saving brings back what you changed where the collection lets edits stay.</p
-          >
-          <p v-else-if="moved" class="warn" role="status"
-            >Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p
-          >
-          <RecordForm v-if="editing" :collection="collection" :fields="fields" :submit="save" done="Save" @cancel="editing = false" />
+          <RecordForm v-if="editing" :collection="collection" :fields="fields" :kept="kept" :submit="save" done="Save" @cancel="editing = false">
+            <p v-if="moved && record.removed" class="bad" role="status"
+              >This record was removed meanwhile. Saving brings back what you changed where the collection lets edits stay.</p
+            >
+            <p v-else-if="moved && mine && lost" class="warn" role="status">Your save seems to have arrived. Save once more to be certain: it counts once.</p>
+            <p v-else-if="moved && mine" class="warn" role="status"
+              >You have changed this record meanwhile yourself, in another tab or elsewhere at central. Save all the same: different fields are merged.</p
+            >
+            <p v-else-if="moved" class="warn" role="status"
+              >Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p
+            >
+          </RecordForm>
           <dl v-else>
             <template v-for="f in collection.fields" :key="f.name">
               <dt

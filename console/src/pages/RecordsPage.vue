@@ -8,6 +8,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type RecordRow } from '../api/client'
 import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
+import { drafted } from '../drafts'
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
@@ -143,7 +144,7 @@ const onPage = (event: DataTablePageEvent | { first: number }) => go({ from: eve
           class="search"
           @keydown.esc="search = ''"
         />
-        <Button v-if="mayEdit" label="Add" icon="pi pi-plus" size="small" @click="adding = true" />
+        <Button v-if="mayEdit" :label="drafted(name, 'new') ? 'Go on with your draft' : 'Add'" icon="pi pi-plus" size="small" @click="adding = true" />
       </div>
       <div class="sheet">
         <EmptyNote v-if="!loading && !records.length && route.query.search" title="Nothing found"

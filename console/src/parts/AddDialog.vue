@@ -1,31 +1,57 @@
 <script setup lang="ts">
 import Dialog from 'primevue/dialog'
 import { useToast } from 'primevue/usetoast'
-import { ref, watch } from 'vue'
+import { shallowRef, ref, watch } from 'vue'
 import { api, ask, type Fields, type Overview } from '../api/client'
 import { labelOf } from '../collections'
-import { newID, useKey } from '../ids'
+import { openDraft, placeOf, type OpenDraft } from '../drafts'
+import { newID, since, useKey } from '../ids'
 import RecordForm from './RecordForm.vue'
 
 /** A form for a new record. It has its id before it is sent, so that sending it again after a lost answer does not make two. */
-const props = defineProps<{ collection: Overview; preset?: Fields }>()
+const props = defineProps<{ collection: Overview; preset?: Fields; under?: string }>()
 const emit = defineEmits<{ added: [id: string] }>()
 const visible = defineModel<boolean>('visible')
 const toast = useToast()
 const form = ref<{ leave: () => boolean | Promise<boolean> }>()
-const key = useKey()
+const kept = shallowRef<OpenDraft>()
+const key = useKey(() => kept.value)
 let id = ''
-watch(visible, (open) => open && (id = newID()), { immediate: true })
+watch(
+  visible,
+  (open) => {
+    if (!open) return
+    const fresh = newID()
+    kept.value = openDraft(placeOf(props.collection.collection, `new${props.under ? ` under ${props.under}` : ''}`), { id: fresh })
+    id = kept.value.first?.id || fresh
+  },
+  { immediate: true },
+)
 
 async function close(open: boolean) {
   if (open || (await form.value?.leave()) !== false) visible.value = open
 }
 
+interface Add {
+  id: string
+  fields: Fields
+}
+const path = () => ({ collection: props.collection.collection })
+const send = (body: Add) =>
+  key.send(body, (under) => ask(api.POST('/v1/records/{collection}', { params: { path: path(), header: { 'Idempotency-Key': under } }, body })))
+
 async function add(fields: Fields) {
   const body = { id, fields }
-  const header = { 'Idempotency-Key': key.keyFor(body) }
-  await ask(api.POST('/v1/records/{collection}', { params: { path: { collection: props.collection.collection }, header }, body }))
-  key.done()
+  const earlier = key.before<Add>(body)
+  if (earlier) {
+    // It may be there already, as it was then: what has changed since is an edit of it.
+    await send(earlier)
+    const edit = { base: 1, fields: since(earlier.fields, fields) }
+    const params = { path: { ...path(), id } }
+    await key.send(edit, (under) =>
+      ask(api.PATCH('/v1/records/{collection}/{id}', { params: { ...params, header: { 'Idempotency-Key': under } }, body: edit })),
+    )
+  } else await send(body)
   visible.value = false
   toast.add({ severity: 'success', summary: 'Added', detail: labelOf(props.collection, fields), life: 4000 })
   emit('added', id)
@@ -41,6 +67,6 @@ async function add(fields: Fields) {
     :style="{ width: 'min(34rem, 94vw)' }"
     @update:visible="close"
   >
-    <RecordForm ref="form" :collection="collection" :fields="{}" :preset="preset" :submit="add" done="Add" @cancel="visible = false" />
+    <RecordForm ref="form" :collection="collection" :fields="{}" :preset="preset" :kept="kept" :submit="add" done="Add" @cancel="visible = false" />
   </Dialog>
 </template>

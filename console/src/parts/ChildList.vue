@@ -3,6 +3,7 @@ import Button from 'primevue/button'
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Overview, type RecordRow } from '../api/client'
 import { fieldsOf, labelOf } from '../collections'
+import { drafted } from '../drafts'
 import { ago } from '../format'
 import { useHeads } from '../live'
 import { useSession } from '../session'
@@ -39,7 +40,14 @@ useHeads((names) => {
       <h2
         >{{ collection.title }} <span class="count">{{ more ? '>' : '' }}{{ total.toLocaleString() }}</span></h2
       >
-      <Button v-if="mayEdit" :label="`Add to ${collection.title.toLowerCase()}`" icon="pi pi-plus" size="small" text @click="adding = true" />
+      <Button
+        v-if="mayEdit"
+        :label="drafted(collection.collection, `new under ${parent}`) ? 'Go on with your draft' : `Add to ${collection.title.toLowerCase()}`"
+        icon="pi pi-plus"
+        size="small"
+        text
+        @click="adding = true"
+      />
     </div>
     <p v-if="!records.length" class="faint">None yet.</p>
     <ul>
@@ -51,7 +59,7 @@ useHeads((names) => {
     <RouterLink v-if="total > records.length" :to="{ name: 'records', params: { collection: collection.collection }, query: { where } }"
       >All {{ total.toLocaleString() }}</RouterLink
     >
-    <AddDialog v-model:visible="adding" :collection="collection" :preset="{ [collection.parent!.field]: parent }" @added="refresh" />
+    <AddDialog v-model:visible="adding" :collection="collection" :preset="{ [collection.parent!.field]: parent }" :under="parent" @added="refresh" />
   </section>
 </template>
 

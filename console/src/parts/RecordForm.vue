@@ -1,14 +1,23 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { useConfirm } from 'primevue/useconfirm'
-import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, type RouteLocation } from 'vue-router'
 import { readJSON, writeJSON } from '../../../generate/exact'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
 import { schemaOf, settable } from '../collections'
+import type { OpenDraft } from '../drafts'
+import { ago } from '../format'
 import FieldInput from './FieldInput.vue'
 
-const props = defineProps<{ collection: Overview; fields: Fields; preset?: Fields; submit: (changed: Fields) => Promise<void>; done: string }>()
+const props = defineProps<{
+  collection: Overview
+  fields: Fields
+  preset?: Fields
+  kept?: OpenDraft
+  submit: (changed: Fields) => Promise<void>
+  done: string
+}>()
 const emit = defineEmits<{ cancel: [] }>()
 
 /** What a new record starts with, by the definition. */
@@ -28,6 +37,20 @@ const draft = reactive<Fields>(copy(start))
 const inputs = computed(() => (props.collection.fields ?? []).filter(settable))
 const before = copy(props.fields)
 const shownFirst = writeJSON(draft)
+const again = ref(props.kept?.first?.at) // when what stands here was typed, if that was before the form was opened
+const version = ref(0) // counts how often the fields were filled from outside
+for (const [name, value] of Object.entries(props.kept?.first?.fields ?? {})) draft[name] = value ?? undefined
+watch(draft, () => {
+  if (writeJSON(draft) === shownFirst) props.kept?.drop()
+  else props.kept?.keep({ fields: changed(), at: new Date().toISOString() })
+})
+function startAnew() {
+  for (const name of Object.keys(draft)) delete draft[name]
+  Object.assign(draft, copy(start))
+  for (const name of Object.keys(unread)) unread[name] = ''
+  again.value = undefined
+  version.value++
+}
 /** What cannot be read of what was typed, by field. */
 const unread = reactive<Record<string, string>>({})
 const reasons = ref<Reason[]>([])
@@ -56,6 +79,7 @@ function leave(): boolean | Promise<boolean> {
   return new Promise((resolve) => {
     const answer = (may: boolean) => {
       over ||= may
+      if (may) props.kept?.drop()
       resolve(may)
       if (!may && at instanceof HTMLElement) whenAsked(() => at.focus())
     }
@@ -94,13 +118,17 @@ async function save() {
   await nextTick() // a list takes over what was typed last when it loses the focus
   if (Object.values(unread).some(Boolean)) return toWhatIsWrong()
   const fields = changed()
-  if (Object.keys(fields).length === 0) return emit('cancel')
+  if (Object.keys(fields).length === 0) {
+    props.kept?.drop() // central has it all
+    return emit('cancel')
+  }
   busy.value = true
   wrong.value = ''
   reasons.value = []
   try {
     over = true // whoever has saved it may lead on to another page
     await props.submit(fields)
+    props.kept?.drop()
   } catch (error) {
     over = false
     reasons.value = error instanceof Problem ? error.reasons : []
@@ -130,7 +158,10 @@ const reasonFor = (name: string) =>
 
 <template>
   <form ref="form" class="form" @submit.prevent="save" @keydown.esc.stop="cancel">
-    <label v-for="(field, n) in inputs" :key="field.name" :for="field.name">
+    <p v-if="again" class="again" role="status"
+      >What you typed {{ ago(again) }} is here again, and not saved yet. <Button label="Throw it away" text size="small" @click="startAnew" />
+    </p>
+    <label v-for="(field, n) in inputs" :key="`${field.name} ${version}`" :for="field.name">
       <span
         >{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span
         ><span v-if="field.required" class="faint" title="A value is required"> *</span></span
@@ -139,16 +170,25 @@ const reasonFor = (name: string) =>
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>
       <span v-if="reasonFor(field.name)" class="wrong" role="alert">{{ reasonFor(field.name) }}</span>
     </label>
-    <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
     <div class="actions">
       <Button type="submit" :label="done" :loading="busy" size="small" />
       <Button label="Cancel" severity="secondary" size="small" @click="cancel" />
     </div>
+    <!-- What comes up by itself stands below the buttons, so that they stay where they are. -->
+    <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
+    <slot />
   </form>
 </template>
 
 <style scoped>
 .form p {
   margin: 0;
+}
+.again {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 0.2rem 0.6rem;
+  font-size: 0.9rem;
 }
 </style>

@@ -1,0 +1,64 @@
+import { ref } from 'vue'
+import { readJSON, writeJSON } from '../../generate/exact'
+import type { Fields } from './api/client'
+import { useSession } from './session'
+
+/** What was typed into a form and not saved. It is kept in this browser, for whoever typed it, and is never sent by itself. */
+export interface Draft {
+  fields: Fields // what differs from what is saved; null where a value was taken away
+  at: string // when something was typed last
+  base: number // the revision that was on the screen; 0 of a record that is new
+  id: string // of a record that is new
+  key: string // under which it went to central, if it did, and nobody knows whether it arrived
+  of: string // what went under that key
+}
+
+const nothing = { fields: {}, at: '', base: 0, id: '', key: '', of: '' }
+
+/** Where the draft of a form is kept: one for each record, and one for a new record of each collection or parent. */
+export const placeOf = (collection: string, record: string) => `homing-draft/${useSession().session.value?.worker}/${collection}/${record}`
+
+const written = ref(0) // so that what shows whether there is a draft shows it anew
+/** Whether there is a draft that nobody has thrown away. */
+export const drafted = (collection: string, record: string) => written.value >= 0 && readDraft(placeOf(collection, record)) !== undefined
+
+function readDraft(place: string): Draft | undefined {
+  try {
+    const text = localStorage.getItem(place)
+    return text ? { ...nothing, ...readJSON<Draft>(text) } : undefined
+  } catch {
+    return undefined // this browser keeps nothing, or something else wrote there
+  }
+}
+
+/** Keeps the draft of an open form, beginning with what the form is about. */
+export function openDraft(place: string, about: Partial<Draft>) {
+  const first = readDraft(place)
+  const empty = { ...nothing, ...about }
+  let now: Draft | undefined = first
+  return {
+    /** What was there when the form opened. */
+    first,
+    /** Keeps a part of it. Of a form in which nothing was typed, nothing is kept. */
+    keep(part: Partial<Draft>) {
+      if (!now && !part.fields) return
+      now = { ...empty, ...now, ...part }
+      written.value++
+      try {
+        localStorage.setItem(place, writeJSON(now))
+      } catch {
+        // There is no room or no storage: the form itself still holds what was typed.
+      }
+    },
+    drop() {
+      now = undefined
+      written.value++
+      try {
+        localStorage.removeItem(place)
+      } catch {
+        // Nothing was kept.
+      }
+    },
+  }
+}
+export type OpenDraft = ReturnType<typeof openDraft>
