@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/past"
 	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
@@ -71,7 +72,7 @@ func TestP3AKilledFirstLoadResumes(t *testing.T) {
 	bed.Same(store)
 	// What was under way at a kill comes once more; nothing else does.
 	var delivered int64
-	exchanges, err := bed.Central.Exchanges(ctx, "", 100)
+	exchanges, err := bed.Central.Exchanges(ctx, past.ExchangesOf{Limit: 100})
 	testbed.Must(t, err)
 	for _, e := range exchanges {
 		delivered += e.Delivered

@@ -404,7 +404,7 @@ func TestBackupWhileInUse(t *testing.T) {
 // hits is how many exchanges a central has seen.
 func hits(t *testing.T, bed *testbed.Bed) int {
 	t.Helper()
-	all, err := bed.Central.Exchanges(ctx, "", 500)
+	all, err := bed.Central.Exchanges(ctx, past.ExchangesOf{Limit: 500})
 	testbed.Must(t, err)
 	return len(all)
 }

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -25,6 +26,40 @@ func (s *Server) registerFleet() {
 	type deviceIn struct {
 		ID uuid.UUID `path:"id" format:"uuid"`
 	}
+	type deviceOut struct {
+		central.Device
+		Reached    []past.Reached   `json:"reached" doc:"How far it has pulled each collection."`
+		Unaccepted []past.Travelled `json:"unaccepted" doc:"The latest of its changes that were refused, or that wait, with the reasons; it may have mended them since."`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/devices/{id}", "device", "One device: how far it is, and what central did not accept of it", signedIn),
+		func(ctx context.Context, in *deviceIn) (*answer[deviceOut], error) {
+			all, err := s.central.Devices(ctx, who(ctx).fleetOf())
+			if err != nil {
+				return nil, err
+			}
+			at := slices.IndexFunc(all, func(d central.Device) bool { return d.ID == in.ID })
+			if at < 0 {
+				return nil, fault.Fail(fault.NotFound, "there is no device %s", in.ID)
+			}
+			out := deviceOut{Device: all[at]}
+			if out.Reached, err = s.central.Reached(ctx, in.ID); err != nil {
+				return nil, err
+			}
+			const latest = 50
+			out.Unaccepted, err = s.central.Unaccepted(ctx, who(ctx).Person, in.ID, latest)
+			return &answer[deviceOut]{out}, err
+		})
+	type renameIn struct {
+		ID   uuid.UUID `path:"id" format:"uuid"`
+		Body struct {
+			Name string `json:"name" minLength:"1" maxLength:"80"`
+		}
+	}
+	add(s, s.operation(http.MethodPut, "/v1/devices/{id}/name", "rename-device",
+		"Call a device otherwise; what it has sent keeps the name that it had", deviceLeads),
+		func(ctx context.Context, in *renameIn) (*struct{}, error) {
+			return nil, s.central.RenameDevice(ctx, in.ID, in.Body.Name)
+		})
 	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device",
 		"Revoke a device: it can no longer push or pull", deviceLeads)
 	type revokeIn struct {
@@ -105,12 +140,23 @@ func (s *Server) registerFleet() {
 	})
 
 	type exchangesIn struct {
-		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
+		Device  uuid.UUID `query:"device" format:"uuid" doc:"Only exchanges of this device."`
+		Worker  string    `query:"worker" maxLength:"80" doc:"Only exchanges of the devices of this worker."`
+		Refused bool      `query:"refused" doc:"Only exchanges with changes that were refused or wait."`
+		Before  time.Time `query:"before" doc:"Only exchanges that ended before: where an earlier page ended."`
+		Limit   int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	}
 	add(s, s.operation(http.MethodGet, "/v1/exchanges", "exchanges",
 		"The latest exchanges; a worker sees those of their own devices", signedIn),
 		func(ctx context.Context, in *exchangesIn) (*answer[[]central.Exchange], error) {
-			all, err := s.central.Exchanges(ctx, who(ctx).fleetOf(), in.Limit)
+			of := past.ExchangesOf{Worker: in.Worker, Device: in.Device, Refused: in.Refused, Before: in.Before, Limit: in.Limit}
+			if own := who(ctx).fleetOf(); own != "" {
+				if of.Worker != "" && of.Worker != own {
+					return &answer[[]central.Exchange]{[]central.Exchange{}}, nil
+				}
+				of.Worker = own
+			}
+			all, err := s.central.Exchanges(ctx, of)
 			return &answer[[]central.Exchange]{all}, err
 		})
 }

@@ -41,6 +41,8 @@ func (s *Server) stream(ctx huma.Context, id identity) {
 	defer end()
 	s.metrics.listeners.Inc()
 	defer s.metrics.listeners.Dec()
+	s.listening.Add(1)
+	defer s.listening.Add(-1)
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
 	say := func(format string, args ...any) bool {

@@ -50,20 +50,32 @@ func (s *Server) registerRecords() {
 		})
 
 	type listIn struct {
-		Collection string   `path:"collection"`
-		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
-		Search     string   `query:"search" doc:"Words that the record contains."`
-		Label      string   `query:"label" doc:"What the record is called, whatever the case."`
-		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
-		Limit      int      `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-		Offset     int      `query:"offset" minimum:"0" default:"0"`
-		After      string   `query:"after" doc:"The id of the last record of the page before, in place of an offset: the next page is as quick as the first, however many there are. For lists that nothing sorts."`
+		Collection string    `path:"collection"`
+		Where      []string  `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+		Search     string    `query:"search" doc:"Words that the record contains."`
+		Label      string    `query:"label" doc:"What the record is called, whatever the case."`
+		Sort       string    `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
+		Limit      int       `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+		Offset     int       `query:"offset" minimum:"0" default:"0"`
+		After      string    `query:"after" doc:"The id of the last record of the page before, in place of an offset: the next page is as quick as the first, however many there are. For lists that nothing sorts."`
+		Removed    bool      `query:"removed" doc:"Those that were removed, in place of those that are there."`
+		By         string    `query:"by" maxLength:"80" doc:"Only those that this worker edited last."`
+		Since      time.Time `query:"since" doc:"Only those that were edited last then or later, by central's time."`
+		Until      time.Time `query:"until" doc:"Only those that were edited last before."`
+		Within     string    `query:"within" maxLength:"200" doc:"Only those whose place lies in an area: FIELD:WEST,SOUTH,EAST,NORTH in degrees, by a field that holds a point."`
 	}
 	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
-			listing, err := s.central.List(ctx, who(ctx).Person, in.Collection,
-				query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset,
-					After: in.After})
+			what := finding.Looked{Ask: query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit,
+				Offset: in.Offset, After: in.After}, Removed: in.Removed, By: in.By, Since: in.Since, Until: in.Until}
+			if in.Within != "" {
+				area, err := finding.ReadArea(in.Within)
+				if err != nil {
+					return nil, err
+				}
+				what.Within = area
+			}
+			listing, err := s.central.Look(ctx, who(ctx).Person, in.Collection, what)
 			return &answer[finding.Listing]{listing}, err
 		})
 	type showIn struct {
@@ -123,6 +135,7 @@ func (s *Server) registerRecords() {
 		outcomes, err := put(ctx, who(ctx).Person, in.Collection, in.Body.Key, in.Body.Rows)
 		return &answer[[]changes.Row]{outcomes}, err
 	})
+	s.registerAccepted()
 	s.registerWrites()
 	s.registerConflicts()
 	s.registerReopening()
@@ -205,11 +218,24 @@ func (s *Server) registerConflicts() {
 	type conflictsIn struct {
 		Collection string    `query:"collection" doc:"Only conflicts of this collection."`
 		Record     uuid.UUID `query:"record" format:"uuid" doc:"Only conflicts of this record."`
+		Field      string    `query:"field" maxLength:"200" doc:"Only conflicts over this field."`
+		Person     string    `query:"person" maxLength:"80" doc:"Only conflicts in which this worker said one of the values."`
+		Before     time.Time `query:"before" doc:"Only conflicts that were opened before."`
+		Limit      int       `query:"limit" minimum:"0" maximum:"10000" default:"0" doc:"At most so many, the oldest; 0 stands for all."`
 	}
 	add(s, s.operation(http.MethodGet, "/v1/conflicts", "conflicts", "The open conflicts, the oldest first", readers),
 		func(ctx context.Context, in *conflictsIn) (*answer[[]finding.Conflict], error) {
-			all, err := s.central.Conflicts(ctx, who(ctx).Person, finding.Disputed{Collection: in.Collection, Record: in.Record})
+			all, err := s.central.Conflicts(ctx, who(ctx).Person, finding.Disputed{Collection: in.Collection, Record: in.Record,
+				Field: in.Field, Person: in.Person, Before: in.Before, Limit: in.Limit})
 			return &answer[[]finding.Conflict]{all}, err
+		})
+	type countOut struct {
+		Open int `json:"open"`
+	}
+	add(s, s.operation(http.MethodGet, "/v1/conflicts/count", "count-conflicts", "How many conflicts are open", readers),
+		func(ctx context.Context, _ *nothing) (*answer[countOut], error) {
+			open, err := s.central.CountConflicts(ctx, who(ctx).Person)
+			return &answer[countOut]{countOut{open}}, err
 		})
 	type settleIn struct {
 		Keyed

@@ -20,6 +20,7 @@ func (s *Server) register() {
 	s.registerSignIns()
 	s.registerTerritories()
 	s.registerLive()
+	s.registerHealth()
 }
 
 var (

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -56,7 +57,10 @@ type Server struct {
 	names   *tries // by worker: passwords
 	seats   *seats
 	closing chan struct{} // closed when live events must end
-	once    sync.Once
+
+	troubles  *troubles
+	listening atomic.Int64 // streams of live events
+	once      sync.Once
 }
 
 // New builds the server. It does not listen yet.
@@ -70,7 +74,8 @@ func New(c *central.Central, options Options) *Server {
 	if options.MaxChanges == 0 {
 		options.MaxChanges = wire.MaxBatchChanges
 	}
-	s := &Server{central: c, options: options, log: options.Log, metrics: newMetrics(),
+	seen := &troubles{}
+	s := &Server{central: c, options: options, log: slog.New(watched{options.Log.Handler(), seen}), troubles: seen, metrics: newMetrics(),
 		pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
 	s.guesses, s.signIns = newTries(60, time.Second, time.Now), newTries(20, time.Second, time.Now)
 	s.names, s.seats = newTries(10, 10*time.Second, time.Now), newSeats()

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central/fleet"
+	"homing/central/postgres"
 	"homing/core/merge"
 	"homing/core/record"
 	"homing/core/sight"
@@ -37,12 +38,40 @@ type Contender struct {
 	Device     string          `json:"device,omitempty"`
 	EditedAt   time.Time       `json:"edited_at" doc:"In central's time."`
 	ReceivedAt time.Time       `json:"received_at"`
+	UnsureMS   int64           `json:"uncertainty_ms,omitempty" doc:"How far edited_at may be off."`
 }
 
 // Disputed says which conflicts are asked for; the zero value stands for all.
 type Disputed struct {
 	Collection string
 	Record     uuid.UUID
+	Field      string
+	Person     string    // who said one of the values
+	Before     time.Time // opened before
+	Limit      int       // at most so many, the oldest; 0 stands for all
+}
+
+// fits says whether a conflict is among those that are asked for.
+func (d Disputed) fits(one Conflict) bool {
+	return (d.Field == "" || one.Field == d.Field) && (d.Before.IsZero() || one.OpenedAt.Before(d.Before)) &&
+		(d.Person == "" || slices.ContainsFunc(one.Values, func(v Contender) bool { return v.Author == d.Person }))
+}
+
+// CountConflicts is how many open conflicts somebody may see.
+func (c *Finding) CountConflicts(ctx context.Context, asker fleet.Person) (count int, err error) {
+	all, err := c.db.Definitions(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, compiled := range all {
+		if !sight.Alone(asker).ReadsAll(compiled) { // a rule decides, record by record
+			conflicts, err := c.Conflicts(ctx, asker, Disputed{})
+			return len(conflicts), err
+		}
+	}
+	err = c.db.GetContext(ctx, &count, `SELECT coalesce(sum((SELECT count(*) FROM json_object_keys(marks->'disputes'))), 0)
+		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND `+postgres.Covered("$1"), asker.Territories)
+	return count, err
 }
 
 // Conflicts gives the open conflicts that somebody may see, the oldest first.
@@ -97,7 +126,11 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Dispu
 	if err := c.nameContenders(ctx, conflicts, opened); err != nil {
 		return nil, err
 	}
-	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.OpenedAt.Compare(b.OpenedAt) })
+	conflicts = slices.DeleteFunc(conflicts, func(one Conflict) bool { return !which.fits(one) })
+	slices.SortStableFunc(conflicts, func(a, b Conflict) int { return a.OpenedAt.Compare(b.OpenedAt) })
+	if which.Limit > 0 && len(conflicts) > which.Limit {
+		conflicts = conflicts[:which.Limit]
+	}
 	return conflicts, nil
 }
 
@@ -137,8 +170,10 @@ func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, open
 		Device     string    `db:"device"`
 		EditedAt   time.Time `db:"edited_at"`
 		ReceivedAt time.Time `db:"received_at"`
+		UnsureMS   int64     `db:"uncertainty_ms"`
 	}
-	if err := c.db.SelectContext(ctx, &versions, `SELECT v.collection, v.record, v.revision, v.author, v.device, v.edited_at, v.received_at
+	if err := c.db.SelectContext(ctx, &versions, `SELECT v.collection, v.record, v.revision, v.author, v.device, v.edited_at, v.received_at,
+			v.uncertainty_ms
 		FROM unnest($1::text[], $2::uuid[], $3::bigint[]) AS w (collection, record, revision)
 			CROSS JOIN LATERAL (SELECT * FROM versions v
 				WHERE v.collection = w.collection AND v.record = w.record AND v.revision = w.revision) v`,
@@ -148,7 +183,7 @@ func (c *Finding) nameContenders(ctx context.Context, conflicts []Conflict, open
 	found := map[at]Contender{}
 	for _, v := range versions {
 		found[at{v.Collection, v.Record, v.Revision}] = Contender{Author: v.Author, Device: v.Device,
-			EditedAt: v.EditedAt.UTC(), ReceivedAt: v.ReceivedAt.UTC()}
+			EditedAt: v.EditedAt.UTC(), ReceivedAt: v.ReceivedAt.UTC(), UnsureMS: v.UnsureMS}
 	}
 	for n := range conflicts {
 		one := &conflicts[n]

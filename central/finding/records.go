@@ -6,7 +6,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -62,9 +65,94 @@ type Listing struct {
 	Offset  int           `json:"offset"`
 }
 
+// Looked is what people who look at central's records ask for.
+type Looked struct {
+	query.Ask
+	Removed      bool      // those that were removed, in place of those that are there
+	By           string    // edited last by this worker
+	Since, Until time.Time // edited last in this span, by central's time; zero where it is open
+	Within       *Area
+}
+
+// Area is what lies between two meridians and two parallels, by a field that holds a point. West may be greater than
+// east: the area crosses the antimeridian then (RFC 7946, section 5.2).
+type Area struct {
+	Field                    string
+	West, South, East, North float64 // degrees
+}
+
+// ReadArea reads FIELD:WEST,SOUTH,EAST,NORTH.
+func ReadArea(text string) (*Area, error) {
+	field, box, _ := strings.Cut(text, ":")
+	sides := strings.Split(box, ",")
+	area := &Area{Field: field}
+	for n, side := range []*float64{&area.West, &area.South, &area.East, &area.North} {
+		var err error
+		if len(sides) != 4 || field == "" {
+			err = strconv.ErrSyntax
+		} else if *side, err = strconv.ParseFloat(strings.TrimSpace(sides[n]), 64); math.IsNaN(*side) || math.IsInf(*side, 0) {
+			err = strconv.ErrSyntax
+		}
+		if err != nil {
+			return nil, fault.Fail(fault.Invalid, "within %.80q: write FIELD:WEST,SOUTH,EAST,NORTH, in degrees", text)
+		}
+	}
+	return area, nil
+}
+
+// sql is the area as a condition, with a placeholder for each of its sides.
+func (a Area) sql(d definition.Definition) (condition string, args []any, err error) {
+	field, known := d.Field(a.Field)
+	if !known || field.Shape().Ref != definition.PointURL {
+		return "", nil, fault.Fail(fault.Invalid, "within %q: %s has no field of this name that holds a point", a.Field, d.Collection)
+	}
+	at := func(n int) string { // what is no number lies nowhere
+		side := fmt.Sprintf("fields->'%s'->'coordinates'->%d", a.Field, n)
+		return fmt.Sprintf("(CASE WHEN json_typeof(%s) = 'number' THEN (%[1]s)::text::float8 END)", side)
+	}
+	between := "AND"
+	if a.West > a.East {
+		between = "OR"
+	}
+	return fmt.Sprintf("(%[1]s >= ? %[3]s %[1]s <= ?) AND %[2]s BETWEEN ? AND ?", at(0), at(1), between),
+		[]any{a.West, a.East, a.South, a.North}, nil
+}
+
+// sql is what is asked for beyond the question itself.
+func (l Looked) sql(d definition.Definition) (condition string, args []any, err error) {
+	terms := []string{"TRUE"}
+	add := func(term string, values ...any) { terms, args = append(terms, term), append(args, values...) }
+	if l.By != "" {
+		add("author = ?", l.By)
+	}
+	if !l.Since.IsZero() {
+		add("edited_at >= ?", l.Since)
+	}
+	if !l.Until.IsZero() {
+		add("edited_at < ?", l.Until)
+	}
+	if l.Within != nil {
+		term, values, err := l.Within.sql(d)
+		if err != nil {
+			return "", nil, err
+		}
+		add(term, values...)
+	}
+	return strings.Join(terms, " AND "), args, nil
+}
+
 // List gives a page of the records of a collection that are not removed and that somebody may see.
 func (c *Finding) List(ctx context.Context, asker fleet.Person, collection string, ask query.Ask) (Listing, error) {
-	return c.list(ctx, sight.Askers{asker}, collection, ask, found.shown)
+	return c.Look(ctx, asker, collection, Looked{Ask: ask})
+}
+
+// Look is List for who looks for more, or for what was removed.
+func (c *Finding) Look(ctx context.Context, asker fleet.Person, collection string, what Looked) (Listing, error) {
+	show := found.shown
+	if what.Removed {
+		show = found.whole
+	}
+	return c.list(ctx, sight.Askers{asker}, collection, what, show)
 }
 
 // LookUp is List for a device that asks for records which it does not keep: with the marks that its merges need.
@@ -76,24 +164,33 @@ func (c *Finding) LookUp(ctx context.Context, from fleet.Device, collection stri
 	if !compiled.Sync.Direction.Pulls() {
 		return Listing{}, fault.Fail(fault.NotAllowed, "records of %s only go up to central", collection)
 	}
-	return c.list(ctx, from.People, collection, ask, found.record)
+	return c.list(ctx, from.People, collection, Looked{Ask: ask}, found.record)
 }
 
-func (c *Finding) list(ctx context.Context, askers sight.Askers, collection string, ask query.Ask,
+func (c *Finding) list(ctx context.Context, askers sight.Askers, collection string, what Looked,
 	show func(found) wire.Record) (Listing, error) {
 	compiled, err := c.db.Collection(ctx, collection)
 	if err != nil {
 		return Listing{}, err
 	}
-	q, err := query.Parse(compiled.Definition, ask)
+	q, err := query.Parse(compiled.Definition, what.Ask)
 	if err != nil {
 		return Listing{}, fault.Fail(fault.Invalid, "%v", err)
 	}
 	condition, args, order := q.SQL(compiled.Definition, query.PostgreSQL)
+	besides, more, err := what.sql(compiled.Definition)
+	if err != nil {
+		return Listing{}, err
+	}
+	condition, args = condition+" AND "+besides, append(args, more...)
+	removed := "NOT removed"
+	if what.Removed {
+		removed = "removed"
+	}
 	listing := Listing{Records: []wire.Record{}, Limit: q.Limit, Offset: q.Offset}
 	// The collection stands in the statement as it does in the partial indexes: names hold only small letters, digits and _.
-	table, where := fmt.Sprintf(`FROM records WHERE collection = '%s' AND NOT removed`, collection), sqlx.Rebind(sqlx.DOLLAR, condition)
-	if postgres.Keyed(compiled.Definition, q) {
+	table, where := fmt.Sprintf(`FROM records WHERE collection = '%s' AND %s`, collection, removed), sqlx.Rebind(sqlx.DOLLAR, condition)
+	if !what.Removed && postgres.Keyed(compiled.Definition, q) {
 		where += " AND " + postgres.PartOf(collection)
 	}
 	if territories := askers.Territories(); !slices.Contains(territories, rights.All) {
@@ -162,6 +259,13 @@ func (p found) shown() wire.Record {
 	return r
 }
 
+// whole is shown, with what a removed record last said.
+func (p found) whole() wire.Record {
+	r := p.shown()
+	r.Fields = withComputed(p.Fields, p.Computed)
+	return r
+}
+
 // withComputed adds the computed values to the fields, both JSON objects. No name is in both.
 func withComputed(fields, computed []byte) []byte {
 	switch {
@@ -224,9 +328,7 @@ func (c *Finding) Record(ctx context.Context, asker fleet.Person, collection str
 	if seen, err := sees(sight.Alone(asker), compiled, row.Territories, row.Fields); err != nil || !seen {
 		return wire.Record{}, errors.Join(missing, err)
 	}
-	r := row.shown()
-	r.Fields = withComputed(row.Fields, row.Computed) // what a removed record last said is of interest here
-	return r, nil
+	return row.whole(), nil
 }
 
 // Fingerprint is that of all records of a collection that are not removed and that somebody may see.

@@ -3,6 +3,7 @@ package past
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 
 	"github.com/google/uuid"
 
@@ -28,21 +29,25 @@ func (c *Past) History(ctx context.Context, asker fleet.Person, collection strin
 	}
 	history := make([]wire.HistoryEntry, len(rows))
 	for n, row := range rows {
-		h := wire.HistoryEntry{Revision: row.Revision, Position: row.Position, Kind: row.Kind, Base: row.Base,
-			Fields: row.Delta,
-			Sent:   row.Sent, Author: row.Author, Device: row.Device,
-			Source:       change.Source{Incarnation: row.Incarnation, Number: row.Number},
-			EditedDevice: row.EditedDevice.UTC(), EditedAt: row.EditedAt.UTC(), UncertaintyMS: row.UncertaintyMS,
-			ReceivedAt: row.ReceivedAt.UTC()}
-		if row.Batch.Valid {
-			h.Batch = &row.Batch.UUID
+		if history[n], err = row.entry(); err != nil {
+			return nil, err
 		}
-		if row.Decisions != nil {
-			if err := json.Unmarshal(row.Decisions, &h.Decisions); err != nil {
-				return nil, err
-			}
-		}
-		history[n] = h
 	}
 	return history, nil
+}
+
+// entry is a version as people and programs read it.
+func (v storedVersion) entry() (wire.HistoryEntry, error) {
+	h := wire.HistoryEntry{Revision: v.Revision, Position: v.Position, Kind: v.Kind, Base: v.Base, Fields: v.Delta, Sent: v.Sent,
+		Author: v.Author, Device: v.Device, Source: change.Source{Incarnation: v.Incarnation, Number: v.Number},
+		EditedDevice: v.EditedDevice.UTC(), EditedAt: v.EditedAt.UTC(), UncertaintyMS: v.UncertaintyMS, ReceivedAt: v.ReceivedAt.UTC()}
+	if v.Batch.Valid {
+		h.Batch = &v.Batch.UUID
+	}
+	if v.Decisions != nil {
+		if err := json.Unmarshal(v.Decisions, &h.Decisions); err != nil {
+			return h, fmt.Errorf("stored version of %s: %w", v.Record, err)
+		}
+	}
+	return h, nil
 }

@@ -33,12 +33,13 @@ const (
 	ActReadmit        Act = "device readmitted"
 	ActAdmitDevice    Act = "device admitted"
 	ActNewIncarnation Act = "store renewed"
+	ActRename         Act = "device renamed"
 )
 
 // Acts are all acts.
 var Acts = []Act{ActAddWorker, ActRole, ActTerritories, ActPassword, ActDisable, ActEnable, ActRemoveWorker,
 	ActAdmitWorker, ActSignIn, ActSignOut, ActEndSignIn, ActIssueCode, ActVoidCode, ActEnrol, ActJoin, ActLeave, ActRevoke,
-	ActReadmit, ActAdmitDevice, ActNewIncarnation}
+	ActReadmit, ActAdmitDevice, ActNewIncarnation, ActRename}
 
 // Done is one line of the audit list.
 type Done struct {

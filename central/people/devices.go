@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
@@ -252,6 +253,31 @@ func (c *People) Join(ctx context.Context, device fleet.Device, code string) (fl
 		c.db.Announce(ctx, fleet.Event{Devices: true, People: true})
 	}
 	return who, err
+}
+
+// RenameDevice calls a device otherwise. What it has sent keeps the name that it had then.
+func (c *People) RenameDevice(ctx context.Context, device uuid.UUID, name string) error {
+	if name = strings.TrimSpace(name); name == "" || len(name) > 80 || strings.ContainsFunc(name, unicode.IsControl) {
+		return fault.Fail(fault.Invalid, "%.100q cannot name a device: take 1 to 80 characters, without line breaks", name)
+	}
+	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
+		var before string
+		err := tx.GetContext(ctx, &before, `SELECT name FROM devices WHERE id = $1 FOR UPDATE`, device)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fault.Fail(fault.NotFound, "there is no device %s", device)
+		}
+		if err != nil || before == name {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET name = $2 WHERE id = $1`, device, name); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, ActRename, device.String(), before+" is "+name+" now")
+	})
+	if err == nil {
+		c.db.Announce(ctx, fleet.Event{Devices: true})
+	}
+	return err
 }
 
 // Leave takes a worker off a shared device. Whoever enrolled it stays.

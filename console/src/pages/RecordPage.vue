@@ -93,7 +93,7 @@ function edit() {
   editing.value = true
 }
 
-interface Edit {
+type Edit = {
   base: number
   fields: Fields
 }

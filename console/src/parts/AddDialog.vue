@@ -32,7 +32,7 @@ async function close(open: boolean) {
   if (open || (await form.value?.leave()) !== false) visible.value = open
 }
 
-interface Add {
+type Add = {
   id: string
   fields: Fields
 }
