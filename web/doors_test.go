@@ -52,14 +52,16 @@ var doors = map[string]door{
 	"pull": forDevice, "look-up": forDevice, "refresh": forDevice, "fingerprints": forDevice, "join-device": forDevice,
 	"collections": forReaders, "list-records": forReaders, "show-record": forReaders, "history": forReaders,
 	"fingerprint": forReaders, "conflicts": forReaders, "devices": forReaders, "exchanges": forReaders, "exchange": forReaders,
+	"accepted": forReaders, "count-accepted": forReaders, "count-conflicts": forReaders, "device": forReaders,
 	"session": forReaders, "sign-out": forReaders, "change-password": forReaders, "sign-ins": forReaders, "end-sign-in": forReaders,
 	"add-record": forWorkers, "edit-record": forWorkers, "remove-record": forWorkers, "bring-back": forWorkers, "put-rows": forWorkers,
 	"settle": forWorkers, "reopen": forWorkers, "settle-by-rule": forWorkers, "issue-code": forWorkers, "codes": forWorkers,
 	"void-code":     forWorkers,
-	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads,
+	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads,
 	"define": forAdmins, "preview-definitions": forAdmins, "workers": forAdmins, "add-worker": forAdmins, "set-role": forAdmins,
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
+	"health": forAdmins,
 }
 
 // knock is somebody who asks.
@@ -272,8 +274,10 @@ var asksOfARecord = map[string]func(id uuid.UUID, d *holder) []ask{
 // Operations that give records without one being meant: none of them shows what its reader may not see.
 var givesRecords = map[string][]ask{
 	"list-records": {{"GET", "/v1/records/notes", nil}, {"GET", "/v1/records/notes?search=SECRET", nil}, {"GET", "/v1/records/notes?where=text~SECRET", nil},
-		{"GET", "/v1/records/notes?sort=text", nil}},
-	"pull": {{"GET", "/v1/changes/notes?cursor=0", nil}}, "look-up": {{"GET", "/v1/lookup/notes?search=SECRET", nil}},
+		{"GET", "/v1/records/notes?sort=text", nil}, {"GET", "/v1/records/notes?removed=true", nil}, {"GET", "/v1/records/notes?by=admin", nil}},
+	"accepted": {{"GET", "/v1/accepted", nil}, {"GET", "/v1/accepted?collection=notes&by=admin", nil}},
+	"device":   nil, // as exchange
+	"pull":     {{"GET", "/v1/changes/notes?cursor=0", nil}}, "look-up": {{"GET", "/v1/lookup/notes?search=SECRET", nil}},
 	"fingerprints": {{"GET", "/v1/fingerprints/notes", nil}}, "fingerprint": {{"GET", "/v1/fingerprint/notes", nil}},
 	"collections": {{"GET", "/v1/collections", nil}}, "exchanges": {{"GET", "/v1/exchanges", nil}},
 	"settle-by-rule": {{"POST", "/v1/conflicts/settlements-by-rule", map[string]any{"rule": "newest", "collection": "notes"}}},
@@ -285,7 +289,9 @@ var givesRecords = map[string][]ask{
 var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events", "renew-incarnation", "report", "join-device", "devices",
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
-	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories"}
+	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories", "health", "rename-device",
+	// They give numbers alone; what they count has tests of its own.
+	"count-conflicts", "count-accepted"}
 
 // holder is who asks, with the device that they have.
 type holder struct {
