@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -156,4 +157,32 @@ func TestP11LocalFieldsStayOnTheDevice(t *testing.T) {
 		!strings.Contains(err.Error(), "there is no such record in jobs") {
 		t.Errorf("a reference to nothing was saved: %v", err)
 	}
+}
+
+// P4: central gives a number to a record as it takes an edit that loses. Whoever edits the record next, without having
+// heard of it, has the number as well.
+func TestP4GivenWithAnEditThatLost(t *testing.T) {
+	bed := testbed.Start(t)
+	const huts = "collection: huts\nfields:\n  name: {type: string}\n  note: {type: string}\n"
+	bed.Define(huts)
+	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
+	testbed.Exchange(t, a, b)
+	hut := add(t, a, "huts", device.Fields{"name": "Gale"})
+	testbed.Exchange(t, a, b)
+	_, err := a.Edit(ctx, "huts", hut, device.Fields{"name": "Gale Hut"})
+	testbed.Must(t, err)
+	time.Sleep(time.Second) // which edit is the later is known to within the time that the requests took
+	_, err = b.Edit(ctx, "huts", hut, device.Fields{"name": "Gale Refuge"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, b)
+	bed.Define(huts + "  number: {type: string, series: H-1}\n")
+	testbed.Exchange(t, a) // it loses, and the hut gets its number
+	_, err = b.Edit(ctx, "huts", hut, device.Fields{"note": "a word"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, b)
+	if got := shown(t, b, "huts", hut, "number"); got != "H-1" {
+		t.Errorf("the device shows the number %v", got)
+	}
+	testbed.Exchange(t, a, b)
+	bed.Same(a, b)
 }

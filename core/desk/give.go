@@ -39,7 +39,7 @@ func (d *desk) settable(c *definition.Collection, delta record.Delta) (left reco
 
 // fillIn puts into an accepted record what central gives: numbers of series, and filled fields. It says whether there
 // was anything to give.
-func (d *desk) fillIn(c *definition.Collection, at Key, who rights.Person, out *merge.Outcome) (bool, error) {
+func (d *desk) fillIn(c *definition.Collection, at Key, who rights.Person, edit merge.Edit, out *merge.Outcome) (bool, error) {
 	by := definition.Accepting{Who: who, Device: d.from.Device, Received: d.from.Received.Format(time.RFC3339Nano)}
 	filled, err := c.Fill(out.State.Fields, by)
 	if err != nil {
@@ -61,6 +61,7 @@ func (d *desk) fillIn(c *definition.Collection, at Key, who rights.Person, out *
 		}
 	}
 	given := false
+	var names []string
 	for name, value := range filled {
 		from := out.State.Fields[name]
 		if string(from) == string(value) {
@@ -76,10 +77,12 @@ func (d *desk) fillIn(c *definition.Collection, at Key, who rights.Person, out *
 			from = before
 		}
 		out.Delta[name] = record.Edit{From: from, To: value}
+		names = append(names, name)
 		if delete(out.State.Fields, name); value != nil {
 			out.State.Fields[name] = value
 		}
 	}
+	out.Given(edit, names)
 	return given, nil
 }
 

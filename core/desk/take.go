@@ -56,7 +56,7 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	}
 	given := false
 	if !out.State.Removed {
-		if given, err = d.fillIn(collection, at, who, &out); err != nil {
+		if given, err = d.fillIn(collection, at, who, edit, &out); err != nil {
 			return change.Refused, reason(change.CodeInvalidValue, "%v", err)
 		}
 		if wrong := collection.NewlyWrong(current.Fields, out.State.Fields); len(wrong) > 0 {

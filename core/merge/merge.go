@@ -398,6 +398,20 @@ func setParts(out *Outcome, rules Rules, state State, edit Edit, mark Mark, name
 	return record.Join(parts), true
 }
 
+// Given marks fields that central has set by itself as it took an edit. A device that has not heard of it is told so,
+// even where nothing of the edit itself came through.
+func (o *Outcome) Given(edit Edit, names []string) {
+	mark := Mark{Revision: o.State.Revision, Source: edit.Source, Stamp: edit.Stamp}
+	if o.State.Marks.Base.Revision == mark.Revision {
+		return // it was added with them
+	}
+	set := map[string]Mark{}
+	for _, name := range names {
+		set[name] = mark
+	}
+	o.State.Marks = o.State.Marks.with(set)
+}
+
 // CarryOver makes the outcome of carrying values over to a new version of the definition: that is no edit, so each
 // field keeps the mark of the edit that its value comes from, under its new name.
 func (o *Outcome) CarryOver(before State, edit Edit, renames map[string]string) {
