@@ -75,6 +75,7 @@ func TestSettlingManyOnThePage(t *testing.T) {
 	testbed.Exchange(t, a, b)
 	p.visit("/conflicts")
 	p.signIn("lead", testbed.Password)
+	p.do(chromedp.Click(`//ol//button[contains(., "Old Ford")]`))
 	p.says(".page", "The removal of Old Ford")
 	p.says(".page", "remove it")
 	p.press("Show what that does")

@@ -225,7 +225,7 @@ func TestSigningIn(t *testing.T) {
 	p.says("form", "do not fit together")
 	p.signIn("lead", testbed.Password)
 	p.says(".bar", "lead")
-	p.says(".sheet", "Trails")
+	p.says(".page", "Trails")
 	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)))
 	p.says("form", "Sign in")
 	p.visit("/devices")
@@ -376,7 +376,7 @@ func TestOpen(t *testing.T) {
 	p := open(t, 1280, func(o *service.Options) { o.Open = true })
 	p.visit("/")
 	p.says(".open", "Central is open")
-	p.says(".sheet", "Trails")
+	p.says(".page", "Trails")
 }
 
 // When central goes away, the page says so.

@@ -43,7 +43,7 @@ func TestChildrenOnThePage(t *testing.T) {
 	_, err = store.Add(context.Background(), "visits", device.Fields{"site": site.ID, "note": "first"})
 	testbed.Must(t, err)
 	testbed.Exchange(t, store)
-	p.visit("/")
+	p.visit("/records")
 	p.signIn("lead", testbed.Password)
 	p.says(".sheet", "└ Visits")
 	p.visit("/records/sites/" + site.ID.String())

@@ -70,7 +70,7 @@ func (w *world) anyKin(noted map[touched]bool, s *save) bool {
 }
 
 // mendedTwice says whether two copies of a store both had a refused change of a record, and somebody mended it on
-// each: these are two changes then, by two decisions.
+// each, or on one that was restored from before it was mended: these are two changes then, by two decisions.
 func (w *world) mendedTwice(s *save) bool {
 	times := 0
 	for at, is := range w.ledger.mended {
@@ -78,5 +78,5 @@ func (w *world) mendedTwice(s *save) bool {
 			times++
 		}
 	}
-	return times > 1
+	return times > 1 || w.anyKin(w.ledger.twice, s)
 }

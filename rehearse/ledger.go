@@ -48,6 +48,8 @@ type ledger struct {
 	tokens  map[string]*save
 	made    int                 // tokens
 	mended  map[touched]bool    // what was refused of a record was sent again, as one change
+	lost    map[touched]bool    // it was, by a store that is lost and was restored from before that
+	twice   map[touched]bool    // it was sent again once more since: by a second decision
 	settled map[touched]bool    // somebody's value may have been chosen again
 	had     map[string]bool     // tokens that central had when it was restored
 	offered map[uuid.UUID]offer // what was lost of a record was offered as one change, dated as the last of it
@@ -60,6 +62,22 @@ type offer struct{ unit, round int }
 type touched struct {
 	unit   int
 	record uuid.UUID
+}
+
+func (l *ledger) noteMended(at touched) {
+	if l.lost[at] {
+		l.twice[at] = true
+	}
+	l.mended[at] = true
+}
+
+// noteLost notes that a unit's store knows no longer what it has mended.
+func (l *ledger) noteLost(unit int) {
+	for at := range l.mended {
+		if at.unit == unit {
+			l.lost[at] = true
+		}
+	}
 }
 
 func (l *ledger) add(s *save) {

@@ -68,7 +68,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	}
 	now, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
 	if r.Refused > 0 { // it mends that, and what was refused as a group with it
-		w.ledger.mended[touched{d.n, r.ID}] = true
+		w.ledger.noteMended(touched{d.n, r.ID})
 		if err := w.noteMended(ctx, d, queue); err != nil {
 			return err
 		}
@@ -357,7 +357,7 @@ func (w *world) noteMended(ctx context.Context, d *unit, before []device.Queued)
 		if slices.ContainsFunc(after, func(one device.Queued) bool { return one.Number == q.Number }) {
 			continue
 		}
-		w.ledger.mended[touched{d.n, q.Record}] = true
+		w.ledger.noteMended(touched{d.n, q.Record})
 		if err := w.noteLeftOut(ctx, d, q); err != nil {
 			return err
 		}

@@ -111,7 +111,7 @@ func newWorld(options Options, folder string) (*world, error) {
 			time.UTC,
 		), names: map[string]map[string]string{}, ruled: map[string]bool{}}
 	w.report = Report{Seed: options.Seed, Answers: map[string]int{}, Refused: map[string]int{}}
-	w.ledger = ledger{tokens: map[string]*save{}, had: map[string]bool{}, mended: map[touched]bool{}, offered: map[uuid.UUID]offer{},
+	w.ledger = ledger{tokens: map[string]*save{}, had: map[string]bool{}, mended: map[touched]bool{}, lost: map[touched]bool{}, twice: map[touched]bool{}, offered: map[uuid.UUID]offer{},
 		settled: map[touched]bool{}}
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
@@ -372,6 +372,7 @@ func (w *world) restore(ctx context.Context, d *unit) error {
 			w.ledger.saves[n].mayBeLost = true
 		}
 	}
+	w.ledger.noteLost(d.n)
 	d.path = filepath.Join(w.folder, fmt.Sprintf("%d-restored-%d.db", d.n, w.random.IntN(1<<30)))
 	w.tell("%s is lost, and restored from its backup", d.name)
 	if w.options.Bug == ClonedNumbers {

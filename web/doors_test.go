@@ -61,7 +61,7 @@ var doors = map[string]door{
 	"define": forAdmins, "preview-definitions": forAdmins, "workers": forAdmins, "add-worker": forAdmins, "set-role": forAdmins,
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
-	"health": forAdmins,
+	"health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 
 // knock is somebody who asks.
@@ -275,6 +275,7 @@ var asksOfARecord = map[string]func(id uuid.UUID, d *holder) []ask{
 var givesRecords = map[string][]ask{
 	"list-records": {{"GET", "/v1/records/notes", nil}, {"GET", "/v1/records/notes?search=SECRET", nil}, {"GET", "/v1/records/notes?where=text~SECRET", nil},
 		{"GET", "/v1/records/notes?sort=text", nil}, {"GET", "/v1/records/notes?removed=true", nil}, {"GET", "/v1/records/notes?by=admin", nil}},
+	"export":   {{"GET", "/v1/export/notes", nil}, {"GET", "/v1/export/notes?format=ndjson&removed=true", nil}, {"GET", "/v1/export/notes?where=text~SECRET", nil}},
 	"accepted": {{"GET", "/v1/accepted", nil}, {"GET", "/v1/accepted?collection=notes&by=admin", nil}},
 	"device":   nil, // as exchange
 	"pull":     {{"GET", "/v1/changes/notes?cursor=0", nil}}, "look-up": {{"GET", "/v1/lookup/notes?search=SECRET", nil}},
@@ -290,6 +291,7 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
 	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories", "health", "rename-device",
+	"definition-file", "read-definition-file",
 	// They give numbers alone; what they count has tests of its own.
 	"count-conflicts", "count-accepted"}
 

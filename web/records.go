@@ -25,6 +25,37 @@ type RecordPath struct {
 	ID         uuid.UUID `path:"id" format:"uuid"`
 }
 
+// LookedFor are the records that a list or an export is of. It is exported since the API description only looks into
+// exported parts of a request.
+type LookedFor struct {
+	Collection string    `path:"collection"`
+	Where      []string  `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+	Search     string    `query:"search" doc:"Words that the record contains."`
+	Label      string    `query:"label" doc:"What the record is called, whatever the case."`
+	Sort       string    `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
+	Removed    bool      `query:"removed" doc:"Those that were removed, in place of those that are there."`
+	By         string    `query:"by" maxLength:"80" doc:"Only those that this worker edited last."`
+	Since      time.Time `query:"since" doc:"Only those that were edited last then or later, by central's time."`
+	Until      time.Time `query:"until" doc:"Only those that were edited last before."`
+	Within     string    `query:"within" maxLength:"200" doc:"Only those whose place lies in an area: FIELD:WEST,SOUTH,EAST,NORTH in degrees, by a field that holds a point."`
+}
+
+func (l LookedFor) looked() (what finding.Looked, err error) {
+	what = finding.Looked{Ask: query.Ask{Where: l.Where, Search: l.Search, Label: l.Label, Sort: l.Sort}, Removed: l.Removed, By: l.By,
+		Since: l.Since, Until: l.Until}
+	if l.Within != "" {
+		what.Within, err = finding.ReadArea(l.Within)
+	}
+	return what, err
+}
+
+type listIn struct {
+	LookedFor
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"50"`
+	Offset int    `query:"offset" minimum:"0" default:"0"`
+	After  string `query:"after" doc:"The id of the last record of the page before, in place of an offset: the next page is as quick as the first, however many there are. For lists that nothing sorts."`
+}
+
 func (s *Server) registerRecords() {
 	add(s, s.operation(http.MethodGet, "/v1/collections", "collections",
 		"All collections with their definitions and numbers", readers),
@@ -49,35 +80,19 @@ func (s *Server) registerRecords() {
 			return &answer[[]changes.Plan]{plans}, err
 		})
 
-	type listIn struct {
-		Collection string    `path:"collection"`
-		Where      []string  `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
-		Search     string    `query:"search" doc:"Words that the record contains."`
-		Label      string    `query:"label" doc:"What the record is called, whatever the case."`
-		Sort       string    `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
-		Limit      int       `query:"limit" minimum:"1" maximum:"1000" default:"50"`
-		Offset     int       `query:"offset" minimum:"0" default:"0"`
-		After      string    `query:"after" doc:"The id of the last record of the page before, in place of an offset: the next page is as quick as the first, however many there are. For lists that nothing sorts."`
-		Removed    bool      `query:"removed" doc:"Those that were removed, in place of those that are there."`
-		By         string    `query:"by" maxLength:"80" doc:"Only those that this worker edited last."`
-		Since      time.Time `query:"since" doc:"Only those that were edited last then or later, by central's time."`
-		Until      time.Time `query:"until" doc:"Only those that were edited last before."`
-		Within     string    `query:"within" maxLength:"200" doc:"Only those whose place lies in an area: FIELD:WEST,SOUTH,EAST,NORTH in degrees, by a field that holds a point."`
-	}
+	s.registerSources()
+
 	add(s, s.operation(http.MethodGet, "/v1/records/{collection}", "list-records", "A page of records", readers),
 		func(ctx context.Context, in *listIn) (*answer[finding.Listing], error) {
-			what := finding.Looked{Ask: query.Ask{Where: in.Where, Search: in.Search, Label: in.Label, Sort: in.Sort, Limit: in.Limit,
-				Offset: in.Offset, After: in.After}, Removed: in.Removed, By: in.By, Since: in.Since, Until: in.Until}
-			if in.Within != "" {
-				area, err := finding.ReadArea(in.Within)
-				if err != nil {
-					return nil, err
-				}
-				what.Within = area
+			what, err := in.looked()
+			if err != nil {
+				return nil, err
 			}
+			what.Limit, what.Offset, what.After = in.Limit, in.Offset, in.After
 			listing, err := s.central.Look(ctx, who(ctx).Person, in.Collection, what)
 			return &answer[finding.Listing]{listing}, err
 		})
+	s.registerExport()
 	type showIn struct {
 		RecordPath
 		Revision int64     `query:"revision" minimum:"1" doc:"As it was at this revision."`

@@ -31,7 +31,7 @@ func (s *Server) registerWorkers() {
 			Name        string      `json:"name"`
 			Role        rights.Role `json:"role" enum:"reader,worker,lead,admin"`
 			Password    string      `json:"password,omitempty" doc:"10 to 200 characters, none of the commonest. Without one, the worker can own devices but not sign in."`
-			Territories []string    `json:"territories,omitempty" doc:"Those that the worker holds; all when left out."`
+			Territories []string    `json:"territories,omitempty" doc:"Those that the worker holds; all when left out, and none when empty."`
 		}
 	}
 	op := s.operation(http.MethodPost, "/v1/workers", "add-worker", "Add a worker", workerAdmins)

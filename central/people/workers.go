@@ -24,7 +24,7 @@ const OpenName = "open"
 var workerName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,39}$`)
 
 // AddWorker makes an account. An empty password makes one that cannot sign in but may own devices.
-// Without territories, the worker covers all.
+// Without a word on territories, the worker covers all; with none, only what falls into none.
 func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, password string,
 	territories ...string) error {
 	if !workerName.MatchString(name) {
@@ -34,7 +34,7 @@ func (c *People) AddWorker(ctx context.Context, name string, role rights.Role, p
 	if !role.Valid() {
 		return fault.Fail(fault.Invalid, "%q is not a role; take reader, worker, lead or admin", role)
 	}
-	if len(territories) == 0 {
+	if territories == nil {
 		territories = []string{rights.All}
 	}
 	if err := checkTerritories(territories); err != nil {

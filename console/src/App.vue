@@ -3,11 +3,14 @@ import Button from 'primevue/button'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Dialog from 'primevue/dialog'
 import Toast from 'primevue/toast'
+import { useToast } from 'primevue/usetoast'
 import { onMounted, ref, watch } from 'vue'
 import { useDark } from './dark'
-import { startLive, stopLive, useLiveness } from './live'
+import { startLive, stopLive, useHeads, useLiveness } from './live'
 import SignIn from './parts/SignIn.vue'
 import SignInForm from './parts/SignInForm.vue'
+import { api, ask } from './api/client'
+import { fetchPages, router } from './router'
 import { useSession } from './session'
 
 const { session, ended, unreachable, load, signOut, mayManageWorkers } = useSession()
@@ -15,19 +18,39 @@ const { dark, toggle } = useDark()
 const live = useLiveness()
 const ready = ref(false)
 
+const toast = useToast()
+
 onMounted(async () => {
   await load()
   ready.value = true
+  fetchPages()
 })
+const open = ref(0) // conflicts
+const count = () =>
+  session.value &&
+  ask(api.GET('/v1/conflicts/count')).then(
+    (now) => (open.value = now.open),
+    () => undefined,
+  )
 watch(
   () => session.value?.worker,
-  (worker) => (worker ? startLive() : stopLive()),
+  (worker) => {
+    if (worker) startLive()
+    else stopLive()
+    count()
+  },
 )
+useHeads(count)
+router.onError(() =>
+  toast.add({ severity: 'error', summary: 'The page cannot be loaded', detail: 'Central cannot be reached. Try again when it can.', life: 9000 }),
+)
+const skip = () => document.getElementById('main')?.focus()
 
 const liveText = { off: 'Not listening', live: 'Live: changes show by themselves', lost: 'Connection lost; trying again' }
 </script>
 
 <template>
+  <a v-if="session" href="#main" class="skip" @click.prevent="skip">Skip to what is on the page</a>
   <header v-if="session" class="bar">
     <RouterLink to="/" class="mark">
       <svg viewBox="0 0 30 20" aria-hidden="true">
@@ -37,12 +60,18 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
       <span>Homing</span>
     </RouterLink>
     <nav aria-label="Main">
-      <RouterLink to="/" :class="{ here: ['collections', 'records', 'record'].includes(String($route.name)) }">Records</RouterLink>
-      <RouterLink to="/conflicts">Conflicts</RouterLink>
-      <RouterLink to="/devices">Devices</RouterLink>
+      <RouterLink to="/">Overview</RouterLink>
+      <RouterLink to="/records" :class="{ here: ['records', 'record'].includes(String($route.name)) }">Records</RouterLink>
+      <RouterLink to="/changes">Changes</RouterLink>
+      <RouterLink to="/conflicts"
+        >Conflicts<span v-if="open" class="count" :title="`${open} open`">{{ open > 999 ? '999+' : open }}<span class="hidden"> open</span></span></RouterLink
+      >
+      <RouterLink to="/devices" :class="{ here: $route.name === 'device' }">Devices</RouterLink>
       <RouterLink to="/exchanges" :class="{ here: $route.name === 'exchange' }">Exchanges</RouterLink>
+      <RouterLink to="/definitions" :class="{ here: $route.name === 'definitions' }">Definitions</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/people">People</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/audit">Audit</RouterLink>
+      <RouterLink v-if="mayManageWorkers" to="/health">Health</RouterLink>
     </nav>
     <span class="grow" />
     <span class="live" :class="live" role="status" :title="liveText[live]"><i />{{ live === 'live' ? 'live' : live === 'lost' ? 'no connection' : '' }}</span>
@@ -64,7 +93,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
     >Central is open: nobody needs to sign in, and everybody on this machine may do everything. For a first hour only.</p
   >
   <p v-for="warning in session?.warnings ?? []" :key="warning" class="open" role="alert">{{ warning }}</p>
-  <main v-if="session"><RouterView :key="$route.path" /></main>
+  <main v-if="session" id="main" tabindex="-1"><RouterView :key="$route.path" /></main>
   <SignIn v-else-if="ready" :unreachable="unreachable" @retry="load" />
   <Dialog
     :visible="ended && !!session"
@@ -130,10 +159,20 @@ nav {
 nav a {
   display: flex;
   align-items: center;
-  padding: 0 0.8rem;
+  padding: 0 0.7rem;
+  white-space: nowrap;
   color: #c9c1b6;
   border-bottom: 3px solid transparent;
   border-top: 3px solid transparent;
+}
+.count {
+  margin-left: 0.4rem;
+  padding: 0 0.4rem;
+  border-radius: 1rem;
+  background: #a8501f;
+  color: #fff;
+  font-size: 0.82rem;
+  font-weight: 600;
 }
 nav a:hover {
   color: #fff;

@@ -54,3 +54,5 @@ export function clock(offset?: number, error?: number): { text: string; wrong: b
   const span = minutes < 1.5 ? `${Math.round(minutes * 60)} s` : minutes < 90 ? `${Math.round(minutes)} min` : `${(minutes / 60).toFixed(1)} h`
   return { text: `${span} ${offset > 0 ? 'behind' : 'ahead'}`, wrong: minutes > 1 }
 }
+
+export const megabytes = (bytes: number) => (bytes < 1e6 ? kilobytes(bytes) : bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(2)} GB`)

@@ -3,11 +3,13 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Code, type Device, type Worker } from '../api/client'
 import { ago, clock, fullTime, plural } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
@@ -37,6 +39,59 @@ const { problem, refresh } = usePage(async () => {
 })
 useDeviceEvents(refresh)
 useHeads(refresh)
+
+// What is looked for stands in the address, so that the overview's figures lead here.
+const route = useRoute()
+const router = useRouter()
+const text = (name: string) => String(route.query[name] ?? '')
+const go = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
+const hour = 3_600_000
+const seenIn: Record<string, (age: number) => boolean> = {
+  hour: (age) => age < hour,
+  day: (age) => age >= hour && age < 24 * hour,
+  week: (age) => age >= 24 * hour && age < 168 * hour,
+  longer: (age) => age >= 168 * hour && age < Infinity,
+  never: (age) => age === Infinity,
+}
+const seens = [
+  { label: 'seen at any time', value: '' },
+  { label: 'seen in the last hour', value: 'hour' },
+  { label: 'seen today', value: 'day' },
+  { label: 'seen this week', value: 'week' },
+  { label: 'seen longer ago', value: 'longer' },
+  { label: 'never seen', value: 'never' },
+]
+const states = [
+  { label: 'in any state', value: '' },
+  { label: 'with unsent changes', value: 'unsent' },
+  { label: 'with refused changes', value: 'refused' },
+  { label: 'with waiting changes', value: 'waiting' },
+  { label: 'with a wrong clock', value: 'clock' },
+  { label: 'behind central', value: 'behind' },
+  { label: 'revoked', value: 'revoked' },
+]
+const isIn: Record<string, (d: Device) => boolean> = {
+  unsent: (d) => !!d.unsent,
+  refused: (d) => !!d.refused,
+  waiting: (d) => !!d.waiting,
+  clock: (d) => clock(d.offset_ms, d.error_ms).wrong,
+  behind: (d) => !!d.lag,
+  revoked: (d) => !!d.revoked_at,
+}
+const listed = computed(() =>
+  (devices.value ?? []).filter((d) => {
+    const age = d.seen_at ? Date.now() - new Date(d.seen_at).getTime() : Infinity
+    const words = [d.name, d.agent, ...(d.people ?? []).map((p) => p.name)].join(' ').toLowerCase()
+    return (
+      text('search')
+        .toLowerCase()
+        .split(/\s+/)
+        .every((word) => words.includes(word)) &&
+      (seenIn[text('seen')]?.(age) ?? true) &&
+      (isIn[text('owes')]?.(d) ?? true)
+    )
+  }),
+)
 
 async function startEnrolment() {
   code.value = undefined
@@ -155,28 +210,71 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
   <div class="page">
     <div class="head">
       <h1>Devices</h1>
-      <span class="faint">{{ devices ? plural(devices.length, 'device') : '' }}</span>
+      <span class="faint">{{
+        !devices ? '' : listed.length === devices.length ? plural(devices.length, 'device') : `${listed.length} of ${plural(devices.length, 'device')}`
+      }}</span>
       <span class="grow" />
       <Button v-if="mayEdit" label="Enrol a device" icon="pi pi-plus" size="small" @click="startEnrolment" />
     </div>
+    <form v-if="devices && (devices.length > 1 || Object.keys(route.query).length)" class="filters" @submit.prevent>
+      <InputText
+        :model-value="text('search')"
+        type="search"
+        size="small"
+        placeholder="Search"
+        aria-label="Search devices"
+        @update:model-value="go({ search: $event || undefined })"
+      />
+      <Select
+        :model-value="text('seen')"
+        aria-label="By last contact"
+        :options="seens"
+        option-label="label"
+        option-value="value"
+        size="small"
+        @update:model-value="go({ seen: $event || undefined })"
+      />
+      <Select
+        :model-value="text('owes')"
+        aria-label="By state"
+        :options="states"
+        option-label="label"
+        option-value="value"
+        size="small"
+        @update:model-value="go({ owes: $event || undefined })"
+      />
+    </form>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <div v-if="devices" class="sheet">
       <EmptyNote v-if="!devices.length" title="No device is enrolled yet">Enrol one: it gets a one-time code, and loads what its worker covers.</EmptyNote>
+      <EmptyNote v-else-if="!listed.length" title="No device fits"><a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></EmptyNote>
       <div v-else-if="narrow" class="cards">
-        <div v-for="d in devices" :key="d.id" class="card">
-          <b>{{ d.name }}</b> <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span>
+        <div v-for="d in listed" :key="d.id" class="card">
+          <RouterLink :to="{ name: 'device', params: { id: d.id } }"
+            ><b>{{ d.name }}</b></RouterLink
+          >
+          <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span>
           <span v-if="d.revoked_at" class="bad">{{ state(d) }}</span>
           <div class="faint"
             >seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock
             {{ clock(d.offset_ms, d.error_ms).text }}</div
           >
           <div class="faint">last exchange: {{ last(d) }}</div>
+          <div v-if="mayManageDevices" class="actions">
+            <Button v-if="d.while_open && mayManageWorkers && !session?.open" label="Let in" size="small" text @click="admit(d)" />
+            <Button v-if="d.revoked_at" label="Readmit" size="small" text @click="setRevoked(d, false)" />
+            <Button v-else label="Revoke" size="small" text severity="secondary" @click="revoke(d)" />
+            <Button v-for="p in others(d)" :key="p.name" :label="`Take ${p.name} off`" size="small" text severity="secondary" @click="leave(d, p.name)" />
+          </div>
         </div>
       </div>
-      <DataTable v-else :value="devices" data-key="id" size="small">
-        <Column header="Device"
+      <DataTable v-else :value="listed" data-key="id" size="small" paginator :rows="50" :always-show-paginator="false" removable-sort>
+        <Column header="Device" field="name" sortable
           ><template #body="{ data }"
-            ><b>{{ data.name }}</b> <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><span
+            ><RouterLink :to="{ name: 'device', params: { id: data.id } }"
+              ><b>{{ data.name }}</b></RouterLink
+            >
+            <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><span
               v-else-if="!data.people?.length"
               class="bad"
               >shut out with its worker</span
@@ -184,7 +282,7 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
             ><div class="faint small">{{ data.agent }}</div></template
           ></Column
         >
-        <Column header="Worker">
+        <Column header="Worker" field="worker" sortable>
           <template #body="{ data }">
             {{ data.worker }} <span class="faint">{{ data.role }}</span>
             <div v-for="p in others(data)" :key="p.name" class="other"
@@ -200,22 +298,22 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
             /></div>
           </template>
         </Column>
-        <Column header="Seen"
+        <Column header="Seen" field="seen_at" sortable
           ><template #body="{ data }"
             ><span :title="fullTime(data.seen_at)">{{ ago(data.seen_at) }}</span></template
           ></Column
         >
-        <Column header="Behind by"
+        <Column header="Behind by" field="lag" sortable
           ><template #body="{ data }"
             ><span :class="{ faint: !data.lag }">{{ data.lag ? plural(data.lag, 'change') : 'nothing' }}</span></template
           ></Column
         >
-        <Column header="Owes"
+        <Column header="Owes" field="unsent" sortable
           ><template #body="{ data }"
             ><span :class="{ faint: owes(data) === 'nothing', bad: data.refused }">{{ owes(data) }}</span></template
           ></Column
         >
-        <Column header="Clock"
+        <Column header="Clock" field="offset_ms" sortable
           ><template #body="{ data }"
             ><span :class="{ warn: clock(data.offset_ms, data.error_ms).wrong }">{{ clock(data.offset_ms, data.error_ms).text }}</span></template
           ></Column

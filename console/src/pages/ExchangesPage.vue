@@ -1,22 +1,64 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
-import { ref } from 'vue'
+import InputText from 'primevue/inputtext'
+import ToggleSwitch from 'primevue/toggleswitch'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Exchange } from '../api/client'
 import { ago, fullTime, kilobytes } from '../format'
 import { useDeviceEvents } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
+import OfferNews from '../parts/OfferNews.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 const exchanges = ref<Exchange[]>()
 const narrow = useNarrow()
 
-const { problem, refresh } = usePage(async () => {
-  exchanges.value = (await ask(api.GET('/v1/exchanges', { params: { query: { limit: 200 } } }))) ?? []
+const atOnce = 50
+const more = ref(false)
+const newer = ref(0)
+const loadingMore = ref(false)
+
+const route = useRoute()
+const router = useRouter()
+const text = (name: string) => String(route.query[name] ?? '')
+const go = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
+const asked = computed(() => ({ worker: text('worker') || undefined, refused: text('refused') === 'true' || undefined, limit: atOnce }))
+const get = async (before?: string) => (await ask(api.GET('/v1/exchanges', { params: { query: { ...asked.value, before } } }))) ?? []
+
+const { problem, refresh } = usePage(async (counts) => {
+  const all = await get()
+  if (!counts()) return
+  exchanges.value = all
+  more.value = all.length === atOnce
+  newer.value = 0
 })
-useDeviceEvents(refresh)
+watch(
+  () => route.query,
+  () => refresh(),
+)
+// What is under way changes in its row; what is new is offered.
+useDeviceEvents(async () => {
+  if (!exchanges.value?.length) return refresh()
+  const latest = await get().catch(() => [] as Exchange[])
+  const known = new Map(exchanges.value.map((e) => [e.id, e]))
+  for (const e of latest) if (known.has(e.id)) Object.assign(known.get(e.id)!, e)
+  newer.value = latest.filter((e) => !known.has(e.id)).length
+})
+async function earlier() {
+  loadingMore.value = true
+  const rest = await get(exchanges.value?.at(-1)?.last_at).catch((error: Error) => {
+    problem.value = error.message
+  })
+  loadingMore.value = false
+  if (!rest) return
+  exchanges.value = [...(exchanges.value ?? []), ...rest]
+  more.value = rest.length === atOnce
+}
 
 function took(e: Exchange): string {
   const ms = new Date(e.last_at).getTime() - new Date(e.started_at).getTime()
@@ -36,9 +78,21 @@ const numbers = [
 <template>
   <div class="page">
     <div class="head"><h1>Exchanges</h1><span class="faint">as central saw them, the latest first</span></div>
+    <form class="filters" @submit.prevent>
+      <label for="worker">Of devices of</label>
+      <InputText
+        id="worker"
+        :model-value="text('worker')"
+        size="small"
+        placeholder="anybody"
+        @change="go({ worker: ($event.target as HTMLInputElement).value.trim() || undefined })"
+      />
+      <ToggleSwitch :model-value="text('refused') === 'true'" input-id="refused" @update:model-value="go({ refused: $event ? 'true' : undefined })" />
+      <label for="refused">only those with changes that were refused or wait</label>
+    </form>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <div v-if="exchanges" class="sheet">
-      <EmptyNote v-if="!exchanges.length" title="No device has exchanged anything yet"
+      <EmptyNote v-if="!exchanges.length" :title="Object.keys(route.query).length ? 'No exchange fits' : 'No device has exchanged anything yet'"
         >Each run of a device with central is listed here: what it brought, what it got, and what became of it.</EmptyNote
       >
       <div v-else-if="narrow" class="cards">
@@ -53,7 +107,7 @@ const numbers = [
           }}</div>
         </div>
       </div>
-      <DataTable v-else :value="exchanges" data-key="id" size="small" paginator :rows="25" :always-show-paginator="false">
+      <DataTable v-else :value="exchanges" data-key="id" size="small">
         <Column header="Started"
           ><template #body="{ data }"
             ><RouterLink :to="{ name: 'exchange', params: { id: data.id } }" :title="fullTime(data.started_at)">{{
@@ -63,7 +117,8 @@ const numbers = [
         >
         <Column header="Device"
           ><template #body="{ data }"
-            >{{ data.device_name }} <span class="faint">{{ data.worker }}</span></template
+            ><RouterLink :to="{ name: 'device', params: { id: data.device } }">{{ data.device_name }}</RouterLink>
+            <span class="faint">{{ data.worker }}</span></template
           ></Column
         >
         <Column v-for="[key, title] in numbers" :key="key" :header="title" class="number">
@@ -82,10 +137,15 @@ const numbers = [
         >
       </DataTable>
     </div>
+    <Button v-if="more" label="Earlier ones" severity="secondary" size="small" class="more" :loading="loadingMore" @click="earlier" />
+    <OfferNews :text="newer ? `${newer === atOnce ? 'Many' : newer} newer: show` : ''" @take="refresh" />
   </div>
 </template>
 
 <style scoped>
+.more {
+  margin-top: 0.8rem;
+}
 .cards .card {
   cursor: default;
 }

@@ -136,8 +136,7 @@ async function save() {
   const held = draft.everything ? [all] : draft.keys
   try {
     if (editing.value === 'new') {
-      await ask(api.POST('/v1/workers', { body: { name: draft.name, role: draft.role, password: draft.password || undefined } }))
-      if (!draft.everything) await ask(api.PUT('/v1/workers/{name}/territories', { params: { path: { name: draft.name } }, body: { territories: held } }))
+      await ask(api.POST('/v1/workers', { body: { name: draft.name, role: draft.role, password: draft.password || undefined, territories: held } }))
     } else if (editing.value) {
       const params = { path: { name: editing.value.name } }
       if (editing.value.role !== draft.role) await ask(api.PUT('/v1/workers/{name}/role', { params, body: { role: draft.role } }))
