@@ -507,3 +507,23 @@ func TestP2ACounterIsShownOnceAfterARestore(t *testing.T) {
 	}
 	bed.Same(store)
 }
+
+// P2: what a restored central has lost is offered by who still has it, while the device that made it sends it again: a
+// count counts once.
+func TestP2OfferedWhileItComesByItself(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define("collection: huts\nfields:\n  name: {type: string}\n  seen: {type: integer}\nsync:\n  rules: {seen: sum}\n")
+	a, b := bed.Device("worker", "a", device.Options{}), bed.Device("lead", "b", device.Options{})
+	testbed.Exchange(t, a, b)
+	backup := backUp(t, bed)
+	hut := add(t, a, "huts", device.Fields{"name": "Gale", "seen": 4})
+	testbed.Exchange(t, a, b)
+	bed = putBack(t, bed, backup, a, b)
+	testbed.Exchange(t, b)
+	testbed.Must(t, b.OfferLost(ctx, "huts", hut))
+	testbed.Exchange(t, a, b, a)
+	bed.Same(a, b)
+	if got := valueAt(t, bed, "huts", hut, "seen"); got != "4" {
+		t.Errorf("central counts %s", got)
+	}
+}

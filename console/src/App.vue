@@ -52,7 +52,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
 <template>
   <a v-if="session" href="#main" class="skip" @click.prevent="skip">Skip to what is on the page</a>
   <header v-if="session" class="bar">
-    <RouterLink to="/" class="mark">
+    <RouterLink to="/" class="mark" aria-label="Homing: overview">
       <svg viewBox="0 0 30 20" aria-hidden="true">
         <path d="M2 17 9 5l5 7 3-4 10 9" />
         <circle cx="9" cy="5" r="2.2" />

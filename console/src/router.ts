@@ -57,7 +57,7 @@ export const router = createRouter({
 export const setTitle = (title: string) => (document.title = `${title} · Homing`)
 
 router.afterEach((to, from, failure) => {
-  if (failure || to.path === from.path) return
+  if (failure || (to.path === from.path && from.matched.length)) return
   setTitle(to.meta.title ?? 'Console')
   // Whoever reads by ear, or goes on by keyboard, is at the new page. The first one leaves the focus where the browser has it.
   if (from.matched.length) nextTick(() => document.getElementById('main')?.focus({ preventScroll: true }))

@@ -18,6 +18,7 @@ type meeting struct {
 	from, to, central json.RawMessage
 	known, mark       Mark // of central's value, of the edit's
 	contested         bool // somebody else set central's value since the edit's base
+	again             bool // the edit adds a record that is there
 }
 
 func (m meeting) decision(rule Rule, kept string) change.Decision {
@@ -134,11 +135,26 @@ func (m meeting) decide() (value json.RawMessage, kept string) {
 func (m meeting) difference() (json.RawMessage, bool) {
 	switch m.rule {
 	case Sum:
+		if m.again {
+			return larger(m.central, m.to)
+		}
 		return sum(m.central, m.from, m.to)
 	case Union:
 		return union(m.central, m.from, m.to)
 	case Append:
 		return m.appended()
+	}
+	return nil, false
+}
+
+// larger is what comes of a count when a record is added that is there already, since what was known of it went to central
+// by another way, too: an add says what there is, and no difference to what others have said.
+func larger(central, to json.RawMessage) (json.RawMessage, bool) {
+	switch order, comparable := Compare(to, central); {
+	case central == nil || comparable && order > 0:
+		return to, true
+	case to == nil || comparable:
+		return central, true
 	}
 	return nil, false
 }

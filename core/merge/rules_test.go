@@ -278,3 +278,29 @@ func TestLongListsUniteQuickly(t *testing.T) {
 		t.Errorf("%d members, want %d", got, long)
 	}
 }
+
+// P2: a record that is added again while it is there, since what was known of it went to central by another way, too,
+// counts what either says, and not both.
+func TestAnAddOfWhatIsThereCountsOnce(t *testing.T) {
+	rules := ruled(merge.Sum)
+	for _, test := range []struct{ first, again, want string }{{`4`, `4`, `4`}, {`4`, `6`, `6`}, {`6`, `4`, `6`}, {``, `4`, `4`}, {`4`, ``, `4`}} {
+		fields := map[string]string{"b": `"x"`}
+		if test.first != "" {
+			fields["a"] = test.first
+		}
+		out, err := merge.Merge(rules, merge.State{}, of(change.Add, edit(9, 1, 0, 1, fields)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fields = map[string]string{"b": `"x"`}
+		if test.again != "" {
+			fields["a"] = test.again
+		}
+		if out, err = merge.Merge(rules, out.State, of(change.Add, edit(3, 1, 0, 2, fields))); err != nil {
+			t.Fatal(err)
+		}
+		if got := string(out.State.Fields["a"]); got != test.want {
+			t.Errorf("%s and %s come to %s, want %s", test.first, test.again, got, test.want)
+		}
+	}
+}

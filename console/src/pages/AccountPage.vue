@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Password from 'primevue/password'
 import { useToast } from 'primevue/usetoast'
 import { computed, reactive, ref } from 'vue'
 import { api, ask, type SignedIn } from '../api/client'
 import { useDeviceEvents } from '../live'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
+import PasswordInput from '../parts/PasswordInput.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import SignInList from '../parts/SignInList.vue'
 import { useSession } from '../session'
@@ -57,15 +57,13 @@ async function change() {
     <template v-if="own.length">
       <h2 class="second">Change your password</h2>
       <form class="form sheet padded" @submit.prevent="change">
+        <label>Present password<PasswordInput v-model="draft.present" autocomplete="current-password" /></label>
         <label
-          >Present password<Password v-model="draft.present" :feedback="false" toggle-mask fluid :input-props="{ autocomplete: 'current-password' }"
-        /></label>
-        <label
-          >New password<Password v-model="draft.next" :feedback="false" toggle-mask fluid :input-props="{ autocomplete: 'new-password' }" /><span class="hint"
+          >New password<PasswordInput v-model="draft.next" autocomplete="new-password" /><span class="hint"
             >At least 10 characters; several words that do not belong together are easy to keep in mind</span
           ></label
         >
-        <label>New password again<Password v-model="draft.again" :feedback="false" toggle-mask fluid :input-props="{ autocomplete: 'new-password' }" /></label>
+        <label>New password again<PasswordInput v-model="draft.again" autocomplete="new-password" /></label>
         <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
         <div class="actions"><Button type="submit" label="Change" size="small" :loading="saving" :disabled="!draft.present || !draft.next" /></div>
       </form>

@@ -61,8 +61,9 @@ async function more() {
   next.value = page.next
 }
 
+const any = 'any' // stands for no narrowing in a list of choices
 const keyOf = (c: Accepted) => `${c.collection} ${c.record} ${c.revision}`
-const choices = computed(() => [{ title: 'All collections', collection: '' }, ...(collections.value ?? [])])
+const choices = computed(() => [{ title: 'all collections', collection: any }, ...(collections.value ?? [])])
 const verbs: Record<string, string> = { add: 'added', edit: 'edited', remove: 'removed' }
 const fieldOf = (c: Accepted, name: string) => find(c.collection)?.fields?.find((f) => f.name === name)
 /** What changed, in a line; all of it stands with the record. */
@@ -84,13 +85,14 @@ const rest = (c: Accepted) => Object.keys((c.fields ?? {}) as Delta).length - 4
     <form class="filters" @submit.prevent>
       <label for="collection">In</label>
       <Select
-        :model-value="text('collection')"
+        :model-value="text('collection') || any"
         input-id="collection"
+        aria-label="Collection"
         :options="choices"
         option-label="title"
         option-value="collection"
         size="small"
-        @update:model-value="go({ collection: $event || undefined })"
+        @update:model-value="go({ collection: $event === any ? undefined : $event })"
       />
       <label for="by">by</label>
       <InputText
@@ -127,14 +129,15 @@ const rest = (c: Accepted) => Object.keys((c.fields ?? {}) as Delta).length - 4
         <li v-for="c in changes" :key="keyOf(c)" :class="c.kind">
           <span class="faint time" :title="fullTime(c.received_at)">{{ ago(c.received_at) }}</span>
           <span
-            >{{ c.author }} <span class="faint">{{ verbs[c.kind] }}</span>
-            <RouterLink :to="{ name: 'record', params: { collection: c.collection, id: c.record } }">{{ c.label || c.record }}</RouterLink>
+            >{{ c.author }} <span class="faint">{{ verbs[c.kind] }}</span>{{ ' '
+            }}<RouterLink :to="{ name: 'record', params: { collection: c.collection, id: c.record } }">{{ c.label || c.record }}</RouterLink>
             <span class="faint"> in {{ find(c.collection)?.title ?? c.collection }}{{ c.device ? `, on ${c.device}` : ', at central' }}</span>
             <span v-if="c.decisions?.length" class="warn"> · met another edit</span></span
           >
           <span class="what">
             <span v-for="d in differences(c)" :key="d.name" class="one"
-              ><span class="faint">{{ d.name }}</span>
+              ><span class="faint">{{ d.name }}</span
+              >{{ ' ' }}
               <template v-if="d.from !== undefined"
                 ><del>{{ d.from || '(none)' }}</del> → </template
               >{{ d.to || '(none)' }}</span

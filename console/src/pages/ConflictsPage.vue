@@ -41,8 +41,9 @@ const newer = ref(0)
 
 const text = (name: string) => String(route.query[name] ?? '')
 const go = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
+const any = 'any' // stands for no narrowing in a list of choices
 const ages = [
-  { label: 'any age', value: '' },
+  { label: 'any age', value: any },
   { label: 'older than a day', value: '1' },
   { label: 'older than a week', value: '7' },
   { label: 'older than a month', value: '30' },
@@ -135,9 +136,9 @@ const context = computed(() => {
 const fieldChoices = computed(() => {
   const d = find(text('collection'))
   const fields = (d?.fields ?? []).map((f) => ({ label: f.title, value: f.name }))
-  return [{ label: 'any field', value: '' }, ...fields, { label: 'the removal', value: removal }]
+  return [{ label: 'any field', value: any }, ...fields, { label: 'the removal', value: removal }]
 })
-const collectionChoices = computed(() => [{ title: 'all collections', collection: '' }, ...(collections.value ?? [])])
+const collectionChoices = computed(() => [{ title: 'all collections', collection: any }, ...(collections.value ?? [])])
 
 // Many at once, by a rule: what would be done is shown first.
 const rules = [
@@ -212,7 +213,8 @@ function another(c: Conflict) {
 /** Goes to the next one, over those that are settled if asked. */
 function move(step: 1 | -1, over = false) {
   const all = (conflicts.value ?? []).filter((c) => !over || keyOf(c) === chosen.value || !done.value.has(keyOf(c)))
-  const next = all[all.findIndex((c) => keyOf(c) === chosen.value) + step]
+  const at = all.findIndex((c) => keyOf(c) === chosen.value)
+  const next = all[at + step] ?? (over ? all.find((_, n) => n !== at) : undefined) // one that was passed over
   if (!next) return
   chosen.value = keyOf(next)
   nextTick(() => document.querySelector('.queue [aria-current]')?.scrollIntoView({ block: 'nearest' }))
@@ -248,35 +250,38 @@ onUnmounted(() => window.removeEventListener('keydown', keys))
     <form v-if="conflicts && (conflicts.length || Object.keys(route.query).length)" class="filters" @submit.prevent="byRule(true)">
       <label for="collection">In</label>
       <Select
-        :model-value="text('collection')"
+        :model-value="text('collection') || any"
         input-id="collection"
+        aria-label="Collection"
         :options="collectionChoices"
         option-label="title"
         option-value="collection"
         size="small"
-        @update:model-value="go({ collection: $event || undefined, field: undefined })"
+        @update:model-value="go({ collection: $event === any ? undefined : $event, field: undefined })"
       />
       <template v-if="text('collection')">
         <label for="field">over</label>
         <Select
-          :model-value="text('field')"
+          :model-value="text('field') || any"
           input-id="field"
+          aria-label="Field"
           :options="fieldChoices"
           option-label="label"
           option-value="value"
           size="small"
-          @update:model-value="go({ field: $event || undefined })"
+          @update:model-value="go({ field: $event === any ? undefined : $event })"
         />
       </template>
       <label for="age">of</label>
       <Select
-        :model-value="text('age')"
+        :model-value="text('age') || any"
         input-id="age"
+        aria-label="Age"
         :options="ages"
         option-label="label"
         option-value="value"
         size="small"
-        @update:model-value="go({ age: $event || undefined })"
+        @update:model-value="go({ age: $event === any ? undefined : $event })"
       />
       <label for="person">with</label>
       <InputText
@@ -290,7 +295,7 @@ onUnmounted(() => window.removeEventListener('keydown', keys))
       <template v-if="mayEdit && conflicts.length > 1 && !text('person')">
         <span class="grow" />
         <label for="by-rule">Settle all, taking</label>
-        <Select v-model="rule" input-id="by-rule" :options="rules" option-label="label" option-value="value" size="small" />
+        <Select v-model="rule" input-id="by-rule" aria-label="Rule" :options="rules" option-label="label" option-value="value" size="small" />
         <Button type="submit" label="Show what that does" size="small" severity="secondary" :loading="working && !!plan" />
       </template>
     </form>
@@ -344,16 +349,9 @@ onUnmounted(() => window.removeEventListener('keydown', keys))
               >{{ fullTime(v.edited_at) }}<template v-if="(v.uncertainty_ms ?? 0) > 1000"> ± {{ Math.round((v.uncertainty_ms ?? 0) / 1000) }} s</template></div
             >
             <div class="faint">{{ n === 0 ? 'came first, and stands meanwhile' : 'is held' }}</div>
-            <Button
-              v-if="mayEdit"
-              :label="n === 0 ? 'Keep this' : 'Take this'"
-              :badge="n < 9 ? String(n + 1) : undefined"
-              badge-severity="secondary"
-              size="small"
-              :severity="n === 0 ? 'secondary' : undefined"
-              :disabled="closed(current)"
-              @click="settle(current, v.value)"
-            />
+            <Button v-if="mayEdit" size="small" :severity="n === 0 ? 'secondary' : undefined" :disabled="closed(current)" @click="settle(current, v.value)"
+              >{{ n === 0 ? 'Keep this' : 'Take this' }} <kbd v-if="n < 9">{{ n + 1 }}</kbd></Button
+            >
           </div>
         </div>
         <div class="actions">

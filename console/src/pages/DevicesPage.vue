@@ -53,8 +53,9 @@ const seenIn: Record<string, (age: number) => boolean> = {
   longer: (age) => age >= 168 * hour && age < Infinity,
   never: (age) => age === Infinity,
 }
+const any = 'any' // stands for no narrowing in a list of choices
 const seens = [
-  { label: 'seen at any time', value: '' },
+  { label: 'seen at any time', value: any },
   { label: 'seen in the last hour', value: 'hour' },
   { label: 'seen today', value: 'day' },
   { label: 'seen this week', value: 'week' },
@@ -62,7 +63,7 @@ const seens = [
   { label: 'never seen', value: 'never' },
 ]
 const states = [
-  { label: 'in any state', value: '' },
+  { label: 'in any state', value: any },
   { label: 'with unsent changes', value: 'unsent' },
   { label: 'with refused changes', value: 'refused' },
   { label: 'with waiting changes', value: 'waiting' },
@@ -226,22 +227,22 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         @update:model-value="go({ search: $event || undefined })"
       />
       <Select
-        :model-value="text('seen')"
+        :model-value="text('seen') || any"
         aria-label="By last contact"
         :options="seens"
         option-label="label"
         option-value="value"
         size="small"
-        @update:model-value="go({ seen: $event || undefined })"
+        @update:model-value="go({ seen: $event === any ? undefined : $event })"
       />
       <Select
-        :model-value="text('owes')"
+        :model-value="text('owes') || any"
         aria-label="By state"
         :options="states"
         option-label="label"
         option-value="value"
         size="small"
-        @update:model-value="go({ owes: $event || undefined })"
+        @update:model-value="go({ owes: $event === any ? undefined : $event })"
       />
     </form>
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
@@ -322,6 +323,7 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
           ><template #body="{ data }">{{ last(data) }}</template></Column
         >
         <Column v-if="mayManageDevices" class="number">
+          <template #header><span class="hidden">What can be done</span></template>
           <template #body="{ data }">
             <Button v-if="data.while_open && mayManageWorkers && !session?.open" label="Let in" size="small" text @click="admit(data)" />
             <Button v-if="data.revoked_at" label="Readmit" size="small" text @click="setRevoked(data, false)" />

@@ -112,7 +112,7 @@ const arrived = computed(() => arrivals.value.reduce((total, a) => total + a.cha
       <section class="sheet padded wide">
         <div class="top">
           <h2>{{ plural(arrived, 'change') }} arrived in <label for="span" class="hidden">Span of time</label></h2>
-          <Select v-model="looked" input-id="span" :options="spans" option-label="label" size="small" />
+          <Select v-model="looked" input-id="span" aria-label="Span of time" :options="spans" option-label="label" size="small" />
         </div>
         <ArrivalsChart
           v-if="arrived"
@@ -204,7 +204,7 @@ const arrived = computed(() => arrivals.value.reduce((total, a) => total + a.cha
       <section v-if="mayManageWorkers && territories.length" class="sheet padded">
         <h2>Territories</h2>
         <p v-if="uncovered.length" class="bad"
-          >Nobody covers {{ uncovered.map((t) => t.key).join(', ') }}. <RouterLink to="/people">Give them to somebody</RouterLink></p
+          >Nobody holds {{ uncovered.map((t) => t.key).join(', ') }}: only who covers everything gets them. <RouterLink to="/people">People</RouterLink></p
         >
         <p v-else class="faint">Each of the {{ territories.length }} with records is covered by somebody.</p>
         <ul class="lines">

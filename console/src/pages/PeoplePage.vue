@@ -5,7 +5,6 @@ import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import Password from 'primevue/password'
 import Select from 'primevue/select'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { useToast } from 'primevue/usetoast'
@@ -16,6 +15,7 @@ import { useDeviceEvents, useHeads } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
+import PasswordInput from '../parts/PasswordInput.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import SignInList from '../parts/SignInList.vue'
 import { useSession } from '../session'
@@ -182,6 +182,7 @@ async function save() {
           ><template #body="{ data }">{{ fullTime(data.created_at) }}</template></Column
         >
         <Column class="number"
+          ><template #header><span class="hidden">What can be done</span></template
           ><template #body="{ data }"><Button label="Change" size="small" text @click="start(data)" /></template
         ></Column>
       </DataTable>
@@ -222,9 +223,9 @@ async function save() {
         <label v-if="editing === 'new'"
           >Name<InputText v-model="draft.name" fluid autocapitalize="none" autofocus /><span class="hint">Small letters, digits, dots and dashes</span></label
         >
-        <label>Role<Select v-model="draft.role" :options="roles" option-label="title" option-value="value" fluid /></label>
+        <label>Role<Select v-model="draft.role" :options="roles" option-label="title" option-value="value" /></label>
         <label v-if="editing === 'new'"
-          >Password<Password v-model="draft.password" :feedback="false" toggle-mask fluid /><span class="hint"
+          >Password<PasswordInput v-model="draft.password" /><span class="hint"
             >At least 10 characters. Without one, the worker can own devices but not sign in.</span
           ></label
         >
@@ -265,7 +266,7 @@ async function save() {
     >
       <form v-if="setting" class="form" @submit.prevent="setPassword(setting)">
         <label
-          >New password<Password v-model="password" :feedback="false" toggle-mask fluid :input-props="{ autocomplete: 'new-password' }" /><span class="hint"
+          >New password<PasswordInput v-model="password" autocomplete="new-password" /><span class="hint"
             >At least 10 characters. Empty takes it away: then {{ setting.name }} can own devices but not sign in. Their sign-ins end.</span
           ></label
         >

@@ -346,7 +346,8 @@ const formats = computed(() =>
           v-model:selection="selected"
           :value="records"
           :row-class="rowClass"
-          :loading="loading"
+          :class="{ busy: loading }"
+          :aria-busy="loading"
           lazy
           removable-sort
           data-key="id"
@@ -389,6 +390,11 @@ const formats = computed(() =>
 </template>
 
 <style scoped>
+/* What was shown stays, and can be pressed, while more comes. */
+.busy {
+  opacity: 0.6;
+  transition: opacity 0.2s 0.15s;
+}
 .tools {
   margin-bottom: 0.5rem;
 }

@@ -102,7 +102,7 @@ watch(value, (now) => {
     placeholder="Type to search"
     @complete="search"
   />
-  <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" />
+  <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" :aria-label="field.title" />
   <ToggleSwitch v-else-if="schema.type === 'boolean'" v-model="flag" :input-id="field.name" />
   <NumberInput v-else-if="isNumber(schema)" :id="field.name" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
   <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />

@@ -117,7 +117,15 @@ async function takeBack() {
     <form v-if="!finished" class="form" @submit.prevent="run">
       <template v-if="what === 'edit'">
         <label for="many-field"
-          >Field<Select v-model="field" input-id="many-field" :options="fields" option-label="title" option-value="name" placeholder="Choose one" fluid
+          >Field<Select
+            v-model="field"
+            input-id="many-field"
+            aria-label="Field"
+            :options="fields"
+            option-label="title"
+            option-value="name"
+            placeholder="Choose one"
+            fluid
         /></label>
         <label v-if="chosen" :key="field" :for="chosen.name"
           >{{ chosen.title }}<FieldInput v-model="value" :field="chosen" @wrong="wrong = $event" /><span v-if="wrong" class="wrong" role="alert">{{

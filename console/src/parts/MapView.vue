@@ -89,7 +89,7 @@ function onlyThis() {
 }
 
 onMounted(() => {
-  map = L.map(box.value!, { preferCanvas: true, attributionControl: false, zoomControl: true }).setView([0, 0], 2)
+  map = L.map(box.value!, { preferCanvas: true, attributionControl: false, zoomControl: true, zoomSnap: 0.25 }).setView([0, 0], 2)
   L.control.scale({ imperial: false }).addTo(map)
   shapes.addTo(map)
   load(true)

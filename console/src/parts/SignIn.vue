@@ -7,7 +7,7 @@ defineEmits<{ retry: [] }>()
 </script>
 
 <template>
-  <div class="stage">
+  <main class="stage">
     <svg class="hills" viewBox="0 0 1200 260" preserveAspectRatio="none" aria-hidden="true">
       <path class="far" d="M0 260V150l140-70 120 60 170-120 150 110 120-60 180 100 140-70 180 80v80z" />
       <path class="near" d="M0 260v-50l180-40 200 50 220-90 190 80 170-40 240 60v30z" />
@@ -22,7 +22,7 @@ defineEmits<{ retry: [] }>()
       </div>
       <SignInForm />
     </div>
-  </div>
+  </main>
 </template>
 
 <style scoped>

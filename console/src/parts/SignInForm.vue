@@ -1,7 +1,7 @@
 <script setup lang="ts">
+import PasswordInput from './PasswordInput.vue'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import Password from 'primevue/password'
 import { ref } from 'vue'
 import { useSession } from '../session'
 
@@ -33,14 +33,8 @@ async function submit() {
 <template>
   <form class="form" @submit.prevent="submit">
     <label>Name<InputText v-model="worker" name="worker" autocomplete="username" :autofocus="!props.worker || undefined" autocapitalize="none" /></label>
-    <label
-      >Password<Password
-        v-model="password"
-        :feedback="false"
-        toggle-mask
-        fluid
-        input-id="password"
-        :input-props="{ autocomplete: 'current-password', name: 'password', autofocus: props.worker ? true : undefined }"
+    <label for="password"
+      >Password<PasswordInput id="password" v-model="password" name="password" autocomplete="current-password" :autofocus="props.worker ? true : undefined"
     /></label>
     <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
     <Button type="submit" label="Sign in" :loading="busy" />

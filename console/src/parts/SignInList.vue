@@ -68,9 +68,10 @@ li:first-child {
   display: flex;
   flex-wrap: wrap;
   gap: 0.2rem 0.6rem;
+  min-width: 0;
 }
 .agent {
-  max-width: 26rem;
+  max-width: min(26rem, 100%);
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;

@@ -1,0 +1,322 @@
+package console_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+	"github.com/google/uuid"
+
+	"homing/central"
+	"homing/core/query"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+const works = `collection: huts
+title: Huts
+label: "{name}"
+key: code
+fields:
+  name: {title: Name, type: string}
+  code: {title: Code, type: string}
+  beds: {title: Beds, type: integer, unit: beds}
+  state: {title: State, enum: [sound, worn, damaged]}
+  opened: {title: Opened, type: string, format: date}
+  heated: {title: Heated, type: boolean}
+  at: {title: Place, $ref: "urn:homing:point"}
+  zone: {title: Zone, type: string}
+sync:
+  territory: record.zone
+  rules: {state: ask}
+`
+
+// crew is a central with huts that a worker's device has brought, one in dispute with the lead's.
+func crew(t *testing.T, width int) (p *page, a, b *device.Store, ids []uuid.UUID) {
+	t.Helper()
+	p = open(t, width)
+	p.bed.Define(works)
+	a, b = p.bed.Device("worker", "Valley tablet", device.Options{}), p.bed.Device("lead", "Ridge phone", device.Options{})
+	testbed.Exchange(t, a, b)
+	for n, name := range []string{"Gale", "Fosk", "Arn", "Lorn"} {
+		r, err := a.Add(t.Context(), "huts", device.Fields{"name": name, "code": fmt.Sprintf("H-%d", n), "beds": 4 + 3*n, "state": "sound", "zone": "kell",
+			"at": map[string]any{"type": "Point", "coordinates": []float64{-31.5 + float64(n)/10, 52.5}}})
+		testbed.Must(t, err)
+		ids = append(ids, r.ID)
+	}
+	testbed.Exchange(t, a, b)
+	for store, state := range map[*device.Store]string{a: "worn", b: "damaged"} {
+		for _, id := range ids[:3] {
+			_, err := store.Edit(t.Context(), "huts", id, device.Fields{"state": state})
+			testbed.Must(t, err)
+		}
+	}
+	testbed.Exchange(t, a, b)
+	return p, a, b, ids
+}
+
+// Every page, in both looks, on a desk's screen and a phone's, holds what axe-core asks of pages that everybody can use,
+// has a title of its own, and is no wider than the screen.
+func TestEverybodyCanUseEveryPage(t *testing.T) {
+	axe, err := os.ReadFile("node_modules/axe-core/axe.min.js")
+	testbed.Must(t, err)
+	p, _, _, ids := crew(t, 1280)
+	devices, err := p.bed.Central.Devices(t.Context(), "")
+	testbed.Must(t, err)
+	p.visit("/")
+	p.inspect(string(axe), "the sign-in page")
+	p.signIn("admin", testbed.Password)
+	p.says(".bar", "admin")
+	titles := map[string]string{}
+	for path, ready := range map[string]string{"/": "changes arrived", "/records": "Huts", "/records/huts": "Lorn", "/records/huts?view=map": "shown",
+		"/records/huts/" + ids[0].String(): "Revision 1", "/changes": "Gale", "/conflicts": "came first", "/devices": "Valley tablet",
+		"/devices/" + devices[0].ID.String(): "How far it has pulled", "/exchanges": "Valley tablet", "/definitions/huts": "Where two edits meet",
+		"/people": "worker", "/audit": "device enrolled", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
+		p.visit(path)
+		for _, width := range []int64{1280, 360} {
+			p.do(chromedp.EmulateViewport(width, 800))
+			for _, look := range []string{"light", "dark"} {
+				if _, err := chromedp.Call(p.tab, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+					Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}, {Name: "prefers-reduced-motion", Value: "reduce"}}}); err != nil {
+					t.Fatal(err)
+				}
+				p.says("main", ready)
+				name := fmt.Sprintf("%s, %s, %d wide", path, look, width)
+				p.inspect(string(axe), name)
+				wide, err := chromedp.Run(p.tab, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+				if err != nil || wide > 0 {
+					t.Errorf("%s: %d pixels too wide, %v", name, wide, err)
+				}
+			}
+		}
+		title, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`document.title`))
+		testbed.Must(t, err)
+		if of, twice := titles[title]; !strings.HasSuffix(title, " · Homing") || twice && !strings.HasPrefix(path, "/records/huts") {
+			t.Errorf("%s is titled %q, as %s is", path, title, of)
+		}
+		titles[title] = path
+	}
+}
+
+// inspect lets axe-core look at the page.
+func (p *page) inspect(axe, name string) {
+	p.t.Helper()
+	if _, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](axe+";true")); err != nil {
+		p.t.Fatal(err)
+	}
+	found, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(
+		r.violations.map(v => v.id + ": " + v.help + " at " + v.nodes.slice(0, 3).map(n => n.target.join(" ") + " (" + (n.any[0]?.message ?? "") + ")").join("; "))))`,
+		chromedp.EvalAwaitPromise))
+	testbed.Must(p.t, err)
+	var all []string
+	testbed.Must(p.t, json.Unmarshal([]byte(found), &all))
+	for _, one := range all {
+		p.t.Errorf("%s: %s", name, one)
+	}
+}
+
+// key presses a key on the page.
+func (p *page) key(text string) { p.t.Helper(); p.do(chromedp.KeyEvent(text)) }
+
+// Conflicts are settled by keyboard one after the other; what is settled stays where it stood and can be taken back;
+// what comes meanwhile is offered, and what somebody else has settled is said.
+func TestConflictsByKeyboard(t *testing.T) {
+	p, _, b, ids := crew(t, 1280)
+	p.visit("/conflicts")
+	p.signIn("lead", testbed.Password)
+	p.says(".head", "3 fields wait")
+	p.says(".count", "3")
+	first := p.text(".queue [aria-current] b")
+	p.key("2")
+	p.says(".head", "2 fields wait")
+	p.says(".queue li:first-child", "settled")
+	p.saysNot(".queue [aria-current] b", first)
+	p.key("u")
+	p.says(".head", "3 fields wait")
+	p.says(".queue [aria-current] b", first)
+	p.key("j")
+	p.saysNot(".queue [aria-current] b", first)
+	p.key("k")
+	p.says(".queue [aria-current] b", first)
+	before := p.text(".queue")
+	// A fourth comes while somebody is about to act, and another is settled elsewhere.
+	_, err := b.Edit(t.Context(), "huts", ids[3], device.Fields{"state": "damaged"})
+	testbed.Must(t, err)
+	status, text := p.bed.Call("PATCH", "/v1/records/huts/"+ids[3].String(), p.bed.SignIn("worker"), map[string]any{"base": 1, "fields": map[string]any{"state": "worn"}})
+	if status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
+	testbed.Exchange(t, b)
+	p.says(".offer", "1 more: show")
+	if now := p.text(".queue"); strings.Count(now, "\n") != strings.Count(before, "\n") {
+		t.Errorf("the queue has moved:\n%s\n%s", before, now)
+	}
+	p.do(chromedp.Click(chromedp.CSS(".offer button")))
+	p.says(".queue", "Lorn")
+	for range 4 {
+		p.key("1")
+		time.Sleep(300 * time.Millisecond) // as fast as somebody who looks at each
+	}
+	p.says(".head", "Nothing waits for a person")
+}
+
+// What is shown in a list stays where it is while others add and edit; new values show in their rows, new rows when
+// somebody asks for them.
+func TestListsStandStill(t *testing.T) {
+	p, a, _, ids := crew(t, 1280)
+	p.visit("/records/huts?sort=name")
+	p.signIn("lead", testbed.Password)
+	p.says("tbody", "Lorn")
+	p.says(".live", "live")
+	_, err := a.Add(t.Context(), "huts", device.Fields{"name": "Bessel", "zone": "kell"})
+	testbed.Must(t, err)
+	_, err = a.Edit(t.Context(), "huts", ids[3], device.Fields{"beds": 99})
+	testbed.Must(t, err)
+	testbed.Exchange(t, a)
+	p.says(".offer", "1 more: show")
+	p.says("tbody tr:last-child", "99 beds")
+	if got := p.text("tbody"); strings.Contains(got, "Bessel") {
+		t.Errorf("the rows have moved:\n%s", got)
+	}
+	p.do(chromedp.Click(chromedp.CSS(".offer button")))
+	p.says("tbody", "Bessel")
+	p.saysNot(".offer", "show")
+}
+
+// A list narrows by its fields and shows what it is narrowed by; many records are edited at once, and that is taken back.
+func TestFilterAndEditMany(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	p.visit("/records/huts")
+	p.signIn("lead", testbed.Password)
+	p.says("tbody", "Lorn")
+	p.press("Filter")
+	p.choose(`.condition .p-select`, "Beds")
+	p.choose(`.condition .p-select:nth-of-type(2)`, "at least")
+	p.fill(".condition input[type=text][aria-label=Value]", "7\r")
+	p.says(".chip", "Beds at least 7")
+	p.says(".head", "3 records found")
+	p.do(chromedp.Click(chromedp.CSS("thead input[type=checkbox]")))
+	p.says(".chosen", "3 records chosen")
+	p.press("Edit a field")
+	p.choose(".p-dialog .p-select", "Zone")
+	p.fill(".p-dialog input#zone", "ostra")
+	p.submit()
+	p.says(".p-dialog", "3 of 3 done")
+	zones := func() string {
+		listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "huts", query.Ask{Sort: "code"})
+		testbed.Must(t, err)
+		var all []string
+		for _, r := range listing.Records {
+			var fields struct{ Zone string }
+			testbed.Must(t, json.Unmarshal(r.Fields, &fields))
+			all = append(all, fields.Zone)
+		}
+		return strings.Join(all, " ")
+	}
+	if got := zones(); got != "kell ostra ostra ostra" {
+		t.Errorf("central has %s", got)
+	}
+	p.press("Take all of it back")
+	p.closed()
+	if got := zones(); got != "kell kell kell kell" {
+		t.Errorf("taken back, central has %s", got)
+	}
+	p.visit("/records/huts?removed=true")
+	p.says(".page", "No record was removed")
+}
+
+// The definition's file is checked as it is typed, says what it would do, and is defined; what is typed is not thrown away.
+func TestWritingADefinition(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	p.visit("/definitions/huts")
+	p.signIn("admin", testbed.Password)
+	p.says("main", "a person decides")
+	p.press("Edit the file")
+	p.says("main", "Nothing: it is as central has it")
+	write := func(text string) {
+		p.do(chromedp.Click(chromedp.CSS(".cm-content")))
+		if _, err := chromedp.Run(p.tab, chromedp.Evaluate[bool](`document.execCommand("selectAll")`)); err != nil {
+			t.Fatal(err)
+		}
+		p.do(chromedp.SendKeys(chromedp.CSS(".cm-content"), text))
+	}
+	write("collection: posts\nnonsense: true\n")
+	p.says("main", "Line ")
+	p.says("main", "nonsense")
+	p.do(chromedp.Click(`//nav//a[contains(., "Devices")]`))
+	p.confirm("Go on typing")
+	write("collection: posts\nlabel: \"{name}\"\nfields: {name: {type: string}}\n")
+	p.says("main", "A new collection")
+	p.press("Define")
+	p.says("h1", "Posts")
+}
+
+// A figure of the overview leads to the devices behind it, and one device tells how far it is; it is called otherwise.
+func TestFromTheOverviewToADevice(t *testing.T) {
+	p, a, _, _ := crew(t, 1280)
+	_, err := a.Add(t.Context(), "huts", device.Fields{"name": "Unsent", "zone": "kell"})
+	testbed.Must(t, err)
+	p.visit("/")
+	p.signIn("lead", testbed.Password)
+	p.says("main", "in the last hour")
+	p.do(chromedp.Click(`//main//a[contains(., "in the last hour")]`))
+	p.says("tbody", "Valley tablet")
+	p.fill(`input[aria-label="Search devices"]`, "ridge")
+	p.says("tbody", "Ridge phone")
+	p.saysNot("tbody", "Valley tablet")
+	p.do(chromedp.Click(`//tbody//a[contains(., "Ridge phone")]`))
+	p.says("main", "How far it has pulled")
+	p.says("main", "has pulled to the head")
+	p.press("Rename")
+	p.fill(".p-dialog input#device-name", "Ridge phone 2")
+	p.submit()
+	p.says("h1", "Ridge phone 2")
+}
+
+// All changes stand in one list, narrowed by who made them; each leads to its record.
+func TestChangesPage(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	p.visit("/changes?by=worker")
+	p.signIn("lead", testbed.Password)
+	p.says(".log", "worker added Gale in Huts, on Valley tablet")
+	if got := p.text(".log"); strings.Contains(got, "lead edited") {
+		t.Errorf("the list is not narrowed:\n%s", got)
+	}
+	p.do(chromedp.Click(`(//ol[contains(@class, "log")]//a)[1]`))
+	p.says(".trail", "Revision 1")
+}
+
+// Tabs of one browser share one stream, tell each other who is signed in, and all hear of what comes.
+func TestManyTabs(t *testing.T) {
+	p, a, _, _ := crew(t, 1280)
+	p.visit("/records/huts")
+	p.signIn("lead", testbed.Password)
+	p.says(".live", "live")
+	tabs := []*page{p}
+	for range 7 {
+		one := &page{p.t, p.bed, p.tab}
+		one.another()
+		one.visit("/records/huts?sort=name")
+		one.says("tbody", "Lorn")
+		one.says(".live", "live")
+		tabs = append(tabs, one)
+	}
+	_, err := a.Add(t.Context(), "huts", device.Fields{"name": "Zinn", "zone": "kell"})
+	testbed.Must(t, err)
+	testbed.Exchange(t, a)
+	last := tabs[7]
+	last.says("tbody", "Zinn")
+	var health struct{ Listeners int }
+	_, text := p.bed.Call("GET", "/v1/health", p.bed.SignIn("admin"), nil)
+	if testbed.Must(t, json.Unmarshal(text, &health)); health.Listeners != 1 {
+		t.Errorf("%d streams are open for 8 tabs", health.Listeners)
+	}
+	last.do(chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)))
+	last.says("form", "Sign in")
+	tabs[6].says("body", "Your sign-in has ended")
+}
