@@ -320,3 +320,82 @@ func TestManyTabs(t *testing.T) {
 	last.says("form", "Sign in")
 	tabs[6].says("body", "Your sign-in has ended")
 }
+
+const kinds = `collection: kinds
+label: "{name}"
+fields:
+  name: {type: string}
+  seen: {title: Seen, type: string, format: date-time}
+  sound: {title: Sound, type: boolean}
+  depths: {title: Depths, type: array, items: {type: number}}
+  size: {title: Size, type: object, properties: {width: {type: number}, note: {type: string}}}
+  parts: {title: Parts, type: array, items: {type: object, properties: {what: {type: string}, count: {type: integer}}}}
+  at: {title: Place, $ref: "urn:homing:point"}
+`
+
+// A form has an input for each kind of field; what it does not touch stays to the last digit, and a moment keeps its zone.
+func TestFormsForEveryKind(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define(kinds)
+	p.visit("/records/kinds")
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.press("Add")
+	p.fill(".p-dialog input#name", "One")
+	p.choose(".p-dialog .p-select", "no")
+	p.fill(".p-dialog input#depths", "1.50; 2; 1e3")
+	p.fill(`.p-dialog input[id="size/0/width"]`, "0.10")
+	p.press("Add to parts")
+	p.fill(`.p-dialog input[id="parts/0/what"]`, "bolt")
+	p.fill(`.p-dialog input[id="parts/0/count"]`, "9007199254740993")
+	p.press("Add to parts")
+	p.fill(`.p-dialog input[id="parts/1/what"]`, "nut")
+	p.submit()
+	p.closed()
+	p.says(".page", "1 record")
+	fields := func() string {
+		t.Helper()
+		listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "kinds", query.Ask{})
+		testbed.Must(t, err)
+		return string(listing.Records[0].Fields)
+	}
+	if got := fields(); got != `{"depths":[1.5,2,1000],"name":"One","parts":[{"count":9007199254740993,"what":"bolt"},{"what":"nut"}],"size":{"width":0.1},"sound":false}` {
+		t.Errorf("central has %s", got)
+	}
+	listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "kinds", query.Ask{})
+	testbed.Must(t, err)
+	id := listing.Records[0].ID.String()
+	status, text := p.bed.Call("PATCH", "/v1/records/kinds/"+id, p.bed.SignIn("worker"), json.RawMessage(`{"fields":{"seen":"2026-06-01T10:00:00.123+05:00"}}`))
+	if status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
+	p.visit("/records/kinds/" + id)
+	p.says("h1", "One")
+	p.press("Edit")
+	p.do(chromedp.Focus(chromedp.CSS("input#seen")))
+	p.fill("input#name", "Two\t\t\t\t\t\t\t\t\t\t\t\t\t\t")
+	p.press("Take 1 out")
+	p.press("Save")
+	p.says(".head", "revision 3")
+	if got := fields(); got != `{"depths":[1.5,2,1000],"name":"Two","parts":[{"what":"nut"}],"seen":"2026-06-01T10:00:00.123+05:00","size":{"width":0.1},"sound":false}` {
+		t.Errorf("central has %s", got)
+	}
+	// A place is picked on a map.
+	p.press("Edit")
+	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Pick it on a map"]`)))
+	p.opened()
+	p.do(chromedp.WaitVisible(chromedp.CSS(".leaflet-container")), chromedp.Sleep(400*time.Millisecond), chromedp.Click(chromedp.CSS(".leaflet-container")))
+	p.saysNot(".p-dialog", "Press where it is")
+	p.do(chromedp.Click(`//div[contains(@class, "p-dialog")]//button[normalize-space(.)="Take"]`))
+	p.closed()
+	p.press("Save")
+	p.says(".head", "revision 4")
+	if got := fields(); !strings.Contains(got, `"at":{"coordinates":[`) {
+		t.Errorf("central has %s", got)
+	}
+	// As it was.
+	p.visit("/records/kinds/" + id + "?as_of=2001-01-01T00:00")
+	p.says("main", "Central did not have it")
+	p.press("As it is now")
+	p.says("dl", "Two")
+}

@@ -62,7 +62,10 @@ export interface Schema {
   format?: string
   maxLength?: number
   description?: string
+  title?: string
   items?: Schema
+  properties?: Record<string, Schema>
+  required?: string[]
 }
 
 export function schemaOf(field: Field): Schema {
@@ -72,3 +75,10 @@ export function schemaOf(field: Field): Schema {
 export const isPoint = (s: Schema) => s.$ref === 'urn:homing:point'
 export const isLine = (s: Schema) => s.$ref === 'urn:homing:line'
 export const isNumber = (s: Schema) => s.type === 'number' || s.type === 'integer'
+
+/** Whether a field, or each member of its list, has parts that are filled in one by one. */
+export function hasParts(field: Field): boolean {
+  const schema = schemaOf(field)
+  const of = schema.type === 'array' ? schema.items : schema
+  return of?.type === 'object' && Object.keys(of.properties ?? {}).length > 0
+}

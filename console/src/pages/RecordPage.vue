@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
 import { computed, ref, shallowRef, watch } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { api, ask, Problem, type Fields, type HistoryEntry, type RecordRow } from '../api/client'
 import { childrenOf, fieldsOf, forgetLabels, given, labelOf, referenced, settable, useCollections } from '../collections'
 import { drafted, openDraft, placeOf, type OpenDraft } from '../drafts'
@@ -16,6 +17,7 @@ import EmptyNote from '../parts/EmptyNote.vue'
 import HistoryTrail from '../parts/HistoryTrail.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import RecordForm from '../parts/RecordForm.vue'
+import { setTitle } from '../router'
 import { useSession } from '../session'
 
 const route = useRoute()
@@ -38,6 +40,11 @@ const disputed = ref<string[]>([])
 const editing = ref(false)
 const base = ref(0)
 
+const router = useRouter()
+/** A moment in the past at which the record is looked at; it stands in the address. */
+const asOf = computed(() => String(route.query.as_of ?? ''))
+const past = ref<RecordRow>()
+
 const { problem, loading, refresh } = usePage(async (counts) => {
   if (!collections.value) await load()
   const [r, h, open] = await Promise.all([
@@ -45,11 +52,22 @@ const { problem, loading, refresh } = usePage(async (counts) => {
     ask(api.GET('/v1/history/{collection}/{id}', { params: { path: path.value } })),
     ask(api.GET('/v1/conflicts', { params: { query: { collection: name.value, record: id.value } } })),
   ])
+  const then = asOf.value
+    ? await ask(api.GET('/v1/records/{collection}/{id}', { params: { path: path.value, query: { as_of: new Date(asOf.value).toISOString() } } })).catch(
+        () => undefined,
+      )
+    : undefined
   if (!counts()) return
+  past.value = then
   record.value = r
   history.value = h ?? []
   disputed.value = (open ?? []).map((c) => c.field.split('/')[0]!)
 })
+watch(asOf, () => refresh())
+watch(
+  () => record.value && collection.value && labelOf(collection.value, fieldsOf(record.value)),
+  (label) => label && setTitle(label),
+)
 // One record leads to another on this same page.
 watch(path, () => {
   if (!route.params.id) return
@@ -65,6 +83,8 @@ useHeads((names) => {
 })
 
 const fields = computed(() => (record.value ? fieldsOf(record.value) : {}))
+/** What is shown: as it is, or as it was. */
+const shownFields = computed(() => (asOf.value ? (past.value ? fieldsOf(past.value) : {}) : fields.value))
 /** The values that somebody set: the others come by themselves. */
 const own = computed(() =>
   Object.fromEntries(
@@ -172,6 +192,8 @@ async function reopen(field: string) {
   }
 }
 
+const print = () => window.print()
+
 function remove() {
   base.value = record.value?.revision ?? 0 // what is read now, whatever comes while the question is open
   confirm.require({
@@ -239,6 +261,7 @@ function askForChildren(also: string) {
         <span v-if="record.removed" class="bad">removed</span>
         <RouterLink v-else-if="disputed.includes('record-removal')" :to="{ name: 'conflicts' }" class="disputed">its removal is in dispute</RouterLink>
         <span class="grow" />
+        <Button v-if="!editing" icon="pi pi-print" text size="small" aria-label="Print" title="Print" class="print" @click="print" />
         <div v-if="mayEdit && !editing" class="actions">
           <template v-if="!record.removed">
             <Button :label="drafted(name, id) ? 'Go on with your draft' : 'Edit'" icon="pi pi-pencil" size="small" @click="edit" />
@@ -262,16 +285,25 @@ function askForChildren(also: string) {
               >Somebody has changed this record meanwhile. Save all the same: different fields are merged, and the history keeps both.</p
             >
           </RecordForm>
-          <dl v-else>
+          <p v-if="asOf && !editing" class="warn" role="status"
+            >{{
+              past
+                ? `As central had it ${fullTime(asOf)}: revision ${past.revision}${past.removed ? ', removed' : ''}`
+                : `Central did not have it ${fullTime(asOf)}`
+            }}. <Button label="As it is now" size="small" text @click="router.replace({ query: {} })"
+          /></p>
+          <dl v-if="!editing">
             <template v-for="f in collection.fields" :key="f.name">
               <dt
                 >{{ f.title }}<span v-if="given(f)" class="given" :title="f.computed || f.filled || f.series">{{ given(f) }}</span></dt
               >
               <dd>
-                <RouterLink v-if="f.reference && fields[f.name]" :to="{ name: 'record', params: { collection: f.reference, id: String(fields[f.name]) } }">{{
-                  shown(f, fields[f.name])
-                }}</RouterLink>
-                <span v-else-if="fields[f.name] !== undefined">{{ shown(f, fields[f.name]) }}</span>
+                <RouterLink
+                  v-if="f.reference && shownFields[f.name]"
+                  :to="{ name: 'record', params: { collection: f.reference, id: String(shownFields[f.name]) } }"
+                  >{{ shown(f, shownFields[f.name]) }}</RouterLink
+                >
+                <span v-else-if="shownFields[f.name] !== undefined">{{ shown(f, shownFields[f.name]) }}</span>
                 <span v-else class="faint">–</span>
                 <RouterLink v-if="disputed.includes(f.name)" :to="{ name: 'conflicts' }" class="disputed">in dispute</RouterLink>
               </dd>
@@ -285,7 +317,18 @@ function askForChildren(also: string) {
         <div class="stack">
           <template v-if="!record.removed"><ChildList v-for="c in children" :key="c.collection + id" :collection="c" :parent="id" /></template>
           <section class="sheet padded">
-            <h2>History</h2>
+            <div class="top">
+              <h2>History</h2>
+              <span class="when"
+                ><label for="as-of" class="faint">as of</label
+                ><InputText
+                  id="as-of"
+                  type="datetime-local"
+                  :model-value="asOf"
+                  size="small"
+                  @change="router.replace({ query: { as_of: ($event.target as HTMLInputElement).value || undefined } })"
+              /></span>
+            </div>
             <HistoryTrail :entries="history" :collection="collection" :may-bring-back="mayEdit && !editing" @bring-back="askBringBack" @reopen="reopen" />
           </section>
         </div>
@@ -296,6 +339,26 @@ function askForChildren(also: string) {
 </template>
 
 <style scoped>
+.top {
+  display: flex;
+  flex-wrap: wrap;
+  justify-content: space-between;
+  align-items: center;
+  margin-bottom: 0.6rem;
+}
+.top h2 {
+  margin: 0;
+}
+.when {
+  display: inline-flex;
+  gap: 0.5rem;
+  align-items: center;
+}
+@media print {
+  .print {
+    display: none;
+  }
+}
 .path {
   margin: 0 0 0.4rem;
 }

@@ -3,12 +3,18 @@ import AutoComplete from 'primevue/autocomplete'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import Textarea from 'primevue/textarea'
-import ToggleSwitch from 'primevue/toggleswitch'
-import { computed, ref, watch } from 'vue'
+import Button from 'primevue/button'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { readJSON, writeJSON } from '../../../generate/exact'
 import { api, ask, type Field } from '../api/client'
+import { fieldsOf, hasParts, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
+import MomentInput from './MomentInput.vue'
 import NumberInput from './NumberInput.vue'
-import { fieldsOf, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
+import NumbersInput from './NumbersInput.vue'
+
+// They are only needed by some fields: a map is heavy, and parts have fields in them again.
+const PlaceDialog = defineAsyncComponent(() => import('./PlaceDialog.vue'))
+const PartsInput = defineAsyncComponent(() => import('./PartsInput.vue'))
 
 const props = defineProps<{ field: Field; first?: boolean }>()
 const emit = defineEmits<{ wrong: [text: string] }>()
@@ -17,7 +23,10 @@ const schema = computed(() => schemaOf(props.field))
 const { find } = useCollections()
 
 const text = computed({ get: () => (value.value ?? '') as string, set: (typed) => (value.value = typed === '' ? undefined : typed) })
-const flag = computed({ get: () => value.value === true, set: (on) => (value.value = on) })
+const answers = [
+  { label: 'yes', value: true },
+  { label: 'no', value: false },
+]
 const list = computed({ get: () => (value.value ?? []) as string[], set: (items) => (value.value = items.length ? items : undefined) })
 
 // A point is both of its numbers or neither; a third, the altitude, stays as it is.
@@ -40,6 +49,18 @@ function tellPlace() {
 function placeIsWrong(which: 'lon' | 'lat', why: string) {
   placeWrong.value[which] = why
   tellPlace()
+}
+
+const picking = ref(false)
+function pick(coordinates: unknown[]) {
+  if (isLine(schema.value)) {
+    value.value = { type: 'LineString', coordinates }
+    json.value = jsonOf(value.value)
+    emit('wrong', '')
+    return
+  }
+  setPlace('lon', coordinates[0])
+  setPlace('lat', coordinates[1])
 }
 
 // What was typed into a list and not taken over by Enter is part of it, too.
@@ -103,9 +124,25 @@ watch(value, (now) => {
     @complete="search"
   />
   <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" :aria-label="field.title" />
-  <ToggleSwitch v-else-if="schema.type === 'boolean'" v-model="flag" :input-id="field.name" />
+  <Select
+    v-else-if="schema.type === 'boolean'"
+    v-model="value"
+    :options="answers"
+    option-label="label"
+    option-value="value"
+    :show-clear="!field.required"
+    fluid
+    :input-id="field.name"
+    :aria-label="field.title"
+  />
   <NumberInput v-else-if="isNumber(schema)" :id="field.name" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
-  <InputText v-else-if="schema.type === 'string' && schema.format === 'date'" v-model="text" type="date" fluid :id="field.name" />
+  <MomentInput
+    v-else-if="schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time')"
+    :id="field.name"
+    v-model="value"
+    :moment="schema.format === 'date-time'"
+    @wrong="emit('wrong', $event)"
+  />
   <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
   <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" :autofocus="first || undefined" />
   <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent @focusout="takeItem"
@@ -131,14 +168,36 @@ watch(value, (now) => {
       @update:model-value="setPlace('lon', $event)"
       @wrong="placeIsWrong('lon', $event)"
     />
+    <Button icon="pi pi-map-marker" text size="small" aria-label="Pick it on a map" title="Pick it on a map" @click.prevent="picking = true" />
   </div>
+  <NumbersInput
+    v-else-if="schema.type === 'array' && schema.items && isNumber(schema.items)"
+    :id="field.name"
+    v-model="value"
+    :integer="schema.items.type === 'integer'"
+    @wrong="emit('wrong', $event)"
+  />
+  <PartsInput v-else-if="hasParts(field)" v-model="value" :field="field" @wrong="emit('wrong', $event)" />
   <Textarea v-else :model-value="json" rows="3" fluid class="mono" :id="field.name" @update:model-value="setJSON" />
+  <Button v-if="isLine(schema)" label="Draw it" icon="pi pi-map" text size="small" class="draw" @click.prevent="picking = true" />
+  <PlaceDialog
+    v-if="picking"
+    v-model:visible="picking"
+    :name="field.name"
+    :title="field.title"
+    :line="isLine(schema)"
+    :from="isLine(schema) ? (value as Point | undefined)?.coordinates : place.lon !== undefined && place.lat !== undefined ? [place.lon, place.lat] : undefined"
+    @pick="pick"
+  />
 </template>
 
 <style scoped>
+.draw {
+  justify-self: start;
+}
 .pair {
   display: grid;
-  grid-template-columns: 1fr 1fr;
+  grid-template-columns: 1fr 1fr auto;
   gap: 0.5rem;
 }
 </style>

@@ -5,7 +5,7 @@ import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref, watch } 
 import { onBeforeRouteLeave, onBeforeRouteUpdate, type RouteLocation } from 'vue-router'
 import { readJSON, writeJSON } from '../../../generate/exact'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
-import { schemaOf, settable } from '../collections'
+import { hasParts, schemaOf, settable } from '../collections'
 import type { OpenDraft } from '../drafts'
 import { ago } from '../format'
 import FieldInput from './FieldInput.vue'
@@ -161,7 +161,13 @@ const reasonFor = (name: string) =>
     <p v-if="again" class="again" role="status"
       >What you typed {{ ago(again) }} is here again, and not saved yet. <Button label="Throw it away" text size="small" @click="startAnew" />
     </p>
-    <label v-for="(field, n) in inputs" :key="`${field.name} ${version}`" :for="field.name">
+    <component
+      :is="hasParts(field) ? 'div' : 'label'"
+      v-for="(field, n) in inputs"
+      :key="`${field.name} ${version}`"
+      :for="hasParts(field) ? undefined : field.name"
+      class="field"
+    >
       <span
         >{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span
         ><span v-if="field.required" class="faint" title="A value is required"> *</span></span
@@ -169,7 +175,7 @@ const reasonFor = (name: string) =>
       <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" @wrong="unread[field.name] = $event" />
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>
       <span v-if="reasonFor(field.name)" class="wrong" role="alert">{{ reasonFor(field.name) }}</span>
-    </label>
+    </component>
     <div class="actions">
       <Button type="submit" :label="done" :loading="busy" size="small" />
       <Button label="Cancel" severity="secondary" size="small" @click="cancel" />
