@@ -312,8 +312,10 @@ func (w *world) checkDecisions() {
 			}
 		}
 		state[at] = before.Apply(did)
-		for field := range did {
-			set[at+field] = v.Revision
+		for field, edit := range did {
+			if string(before[field]) != string(edit.To) { // what was carried over to a new name was not set anew
+				set[at+field] = v.Revision
+			}
 		}
 	}
 }

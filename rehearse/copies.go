@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"github.com/google/uuid"
+
 	"homing/device"
 )
 
@@ -78,5 +80,15 @@ func (w *world) mendedTwice(s *save) bool {
 			times++
 		}
 	}
-	return times > 1 || w.anyKin(w.ledger.twice, s)
+	return times > 1 || w.anyKin(w.ledger.twice, s) || times > 0 && w.sentByCopies(s)
+}
+
+// sentByCopies says whether a value came to central from two copies of a store: as it was saved from the one, where it
+// was taken, and as somebody mended it on the other, where it was refused.
+func (w *world) sentByCopies(s *save) bool {
+	from := map[uuid.UUID]bool{}
+	for _, v := range w.said()[s.token] {
+		from[v.Source.Incarnation] = true
+	}
+	return len(from) > 1 && slices.ContainsFunc(w.devices, func(other *unit) bool { return other.n != s.unit && w.kin(other.n, s.unit) })
 }

@@ -319,7 +319,7 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	m.contested = edit.foreign(m.known)
 	own := edit.knew(m.known.Source)
-	m.again = edit.Kind == change.Add && state.Exists() && !state.Removed
+	m.again = edit.Kind == change.Add && state.Exists() && m.from == nil
 	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {

@@ -18,7 +18,7 @@ type meeting struct {
 	from, to, central json.RawMessage
 	known, mark       Mark // of central's value, of the edit's
 	contested         bool // somebody else set central's value since the edit's base
-	again             bool // the edit adds a record that is there
+	again             bool // the edit adds a record that is there, or was, without having seen it
 }
 
 func (m meeting) decision(rule Rule, kept string) change.Decision {

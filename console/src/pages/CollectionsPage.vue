@@ -44,7 +44,7 @@ useHeads(refresh)
         Say what is collected with <code>homing define trails.yaml</code>; <code>homing define --help</code> shows an example.
       </EmptyNote>
       <RouterLink v-for="{ c, depth } in tree" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }" class="row">
-        <span class="title" :style="{ paddingLeft: `${depth * 1.3}rem` }"
+        <span class="title" :style="{ paddingLeft: `calc(${depth} * var(--step))` }"
           ><span v-if="depth" class="faint" aria-hidden="true">└ </span>{{ c.title }}<span class="faint name mono">{{ c.collection }}</span></span
         >
         <span class="about faint"
@@ -59,6 +59,9 @@ useHeads(refresh)
 </template>
 
 <style scoped>
+.sheet {
+  --step: 1.3rem;
+}
 .row {
   display: grid;
   grid-template-columns: minmax(11rem, 1fr) 2fr 8rem 10rem 11rem;
@@ -101,8 +104,17 @@ useHeads(refresh)
   white-space: nowrap;
 }
 @media (max-width: 900px) {
+  .sheet {
+    --step: 0.6rem;
+  }
+  .title {
+    overflow-wrap: anywhere;
+  }
+  .head-at {
+    display: none;
+  }
   .row {
-    grid-template-columns: 1fr auto;
+    grid-template-columns: minmax(0, 1fr) auto;
   }
   .about {
     grid-column: 1 / -1;

@@ -253,8 +253,7 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         <div v-for="d in listed" :key="d.id" class="card">
           <RouterLink :to="{ name: 'device', params: { id: d.id } }"
             ><b>{{ d.name }}</b></RouterLink
-          >
-          <span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span>
+          >{{ ' ' }}<span class="faint">{{ (d.people ?? []).map((p) => p.name).join(', ') }}</span>
           <span v-if="d.revoked_at" class="bad">{{ state(d) }}</span>
           <div class="faint"
             >seen {{ ago(d.seen_at) }} · {{ d.lag ? plural(d.lag, 'change') + ' behind' : 'up to date' }} · owes {{ owes(d) }} · clock
@@ -274,11 +273,8 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
           ><template #body="{ data }"
             ><RouterLink :to="{ name: 'device', params: { id: data.id } }"
               ><b>{{ data.name }}</b></RouterLink
-            >
-            <span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span><span
-              v-else-if="!data.people?.length"
-              class="bad"
-              >shut out with its worker</span
+            >{{ ' ' }}<span v-if="data.revoked_at" class="bad" :title="fullTime(data.revoked_at)">{{ state(data) }}</span
+            ><span v-else-if="!data.people?.length" class="bad">shut out with its worker</span
             ><span v-else-if="data.while_open && !session?.open" class="bad">enrolled while central was open: shut out</span
             ><div class="faint small">{{ data.agent }}</div></template
           ></Column

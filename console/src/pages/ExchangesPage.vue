@@ -97,8 +97,8 @@ const numbers = [
       >
       <div v-else-if="narrow" class="cards">
         <div v-for="e in exchanges" :key="e.id" class="card">
-          <RouterLink :to="{ name: 'exchange', params: { id: e.id } }">{{ e.device_name }}</RouterLink>
-          <span class="faint">{{ e.worker }} · {{ ago(e.started_at) }}</span>
+          <RouterLink :to="{ name: 'exchange', params: { id: e.id } }">{{ e.device_name }}</RouterLink>{{ ' '
+          }}<span class="faint">{{ e.worker }} · {{ ago(e.started_at) }}</span>
           <div class="faint">{{
             numbers
               .filter(([key]) => e[key])
@@ -117,8 +117,8 @@ const numbers = [
         >
         <Column header="Device"
           ><template #body="{ data }"
-            ><RouterLink :to="{ name: 'device', params: { id: data.device } }">{{ data.device_name }}</RouterLink>
-            <span class="faint">{{ data.worker }}</span></template
+            ><RouterLink :to="{ name: 'device', params: { id: data.device } }">{{ data.device_name }}</RouterLink
+            >{{ ' ' }}<span class="faint">{{ data.worker }}</span></template
           ></Column
         >
         <Column v-for="[key, title] in numbers" :key="key" :header="title" class="number">

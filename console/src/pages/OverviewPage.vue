@@ -174,8 +174,7 @@ const arrived = computed(() => arrivals.value.reduce((total, a) => total + a.cha
           <p class="large"
             ><RouterLink to="/conflicts"
               ><b>{{ open.toLocaleString() }}</b> open</RouterLink
-            >
-            <span v-if="oldest" class="faint">the oldest since {{ ago(oldest.opened_at) }}: {{ oldest.label }}</span></p
+            >{{ ' ' }}<span v-if="oldest" class="faint">the oldest since {{ ago(oldest.opened_at) }}: {{ oldest.label }}</span></p
           >
           <ul class="bars">
             <li v-for="g in aged" :key="g.label">
