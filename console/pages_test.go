@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -76,7 +77,7 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 	for path, ready := range map[string]string{"/": "changes arrived", "/records": "Huts", "/records/huts": "Lorn", "/records/huts?view=map": "shown",
 		"/records/huts/" + ids[0].String(): "Revision 1", "/changes": "Gale", "/conflicts": "came first", "/devices": "Valley tablet",
 		"/devices/" + devices[0].ID.String(): "How far it has pulled", "/exchanges": "Valley tablet", "/definitions/huts": "Where two edits meet",
-		"/people": "worker", "/audit": "device enrolled", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
+		"/import": "Drop a file", "/people": "worker", "/audit": "device enrolled", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
 		p.visit(path)
 		for _, width := range []int64{1280, 360} {
 			p.do(chromedp.EmulateViewport(width, 800))
@@ -319,6 +320,49 @@ func TestManyTabs(t *testing.T) {
 	last.do(chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)))
 	last.says("form", "Sign in")
 	tabs[6].says("body", "Your sign-in has ended")
+}
+
+// A table is dropped in: its rows are shown as records, the wrong ones are said and left out, and how many would be added
+// and changed is said before any is. A table of which there is no collection yet comes with a proposal.
+func TestBringingInATable(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	p.visit("/import")
+	p.signIn("admin", testbed.Password)
+	p.says("h1", "Bring in a table")
+	bring := func(name, text string) {
+		t.Helper()
+		path := filepath.Join(t.TempDir(), name)
+		testbed.Must(t, os.WriteFile(path, []byte(text), 0o600))
+		p.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{path}))
+	}
+	bring("huts.csv", "Name;Code;Beds;State;Zone\nGale;H-0;14;worn;kell\nBessel;H-8;12;sound;kell\nWrong;H-9;3;broken;kell\n")
+	p.says("main", "1 row wrong")
+	p.says("main", "row 4, state")
+	p.says("table.plain", "Bessel")
+	p.press("What would it change?")
+	p.says("main", "1 updated")
+	p.says("main", "1 added")
+	p.press("Bring in 2 rows")
+	p.says("main", "Brought in")
+	listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "huts", query.Ask{})
+	testbed.Must(t, err)
+	if listing.Total != 5 {
+		t.Errorf("central has %d huts", listing.Total)
+	}
+	bring("visits.csv", "party,day\nfour,2026-06-01\nfour,2026-06-01\n")
+	p.says("main", "It is not defined yet")
+	p.says(".cm-content", "party")
+	p.press("What would it change?")
+	p.says("main", "2 added")
+	p.press("Bring in 2 rows")
+	p.says("main", "Brought in: 2 added")
+	p.do(chromedp.Click(`//a[contains(., "Look at them")]`))
+	p.says(".page", "2 records")
+	p.visit("/import")
+	bring("odd.csv", "a,b\n")
+	p.says("main", "there are no rows")
+	bring("odd.txt.exe", "x")
+	p.says("main [role=alert]", "odd.txt.exe")
 }
 
 const kinds = `collection: kinds

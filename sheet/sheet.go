@@ -248,7 +248,7 @@ func object(text []byte) (cells map[string]propose.Value, names []string, err er
 }
 
 // GeometryField is what the geometry of a GeoJSON feature becomes.
-const GeometryField = "location"
+const GeometryField = propose.GeometryField
 
 type featureReader struct {
 	file    *os.File

@@ -54,7 +54,7 @@ var doors = map[string]door{
 	"fingerprint": forReaders, "conflicts": forReaders, "devices": forReaders, "exchanges": forReaders, "exchange": forReaders,
 	"accepted": forReaders, "count-accepted": forReaders, "count-conflicts": forReaders, "device": forReaders,
 	"session": forReaders, "sign-out": forReaders, "change-password": forReaders, "sign-ins": forReaders, "end-sign-in": forReaders,
-	"add-record": forWorkers, "edit-record": forWorkers, "remove-record": forWorkers, "bring-back": forWorkers, "put-rows": forWorkers,
+	"add-record": forWorkers, "edit-record": forWorkers, "remove-record": forWorkers, "bring-back": forWorkers, "put-rows": forWorkers, "read-table": forWorkers,
 	"settle": forWorkers, "reopen": forWorkers, "settle-by-rule": forWorkers, "issue-code": forWorkers, "codes": forWorkers,
 	"void-code":     forWorkers,
 	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads,
@@ -291,7 +291,7 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
 	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories", "health", "rename-device",
-	"definition-file", "read-definition-file",
+	"definition-file", "read-definition-file", "read-table",
 	// They give numbers alone; what they count has tests of its own.
 	"count-conflicts", "count-accepted"}
 

@@ -93,6 +93,7 @@ func (s *Server) registerRecords() {
 			return &answer[finding.Listing]{listing}, err
 		})
 	s.registerExport()
+	s.registerTables()
 	type showIn struct {
 		RecordPath
 		Revision int64     `query:"revision" minimum:"1" doc:"As it was at this revision."`

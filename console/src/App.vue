@@ -61,7 +61,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
     </RouterLink>
     <nav aria-label="Main">
       <RouterLink to="/">Overview</RouterLink>
-      <RouterLink to="/records" :class="{ here: ['records', 'record'].includes(String($route.name)) }">Records</RouterLink>
+      <RouterLink to="/records" :class="{ here: ['records', 'record', 'import'].includes(String($route.name)) }">Records</RouterLink>
       <RouterLink to="/changes">Changes</RouterLink>
       <RouterLink to="/conflicts"
         >Conflicts<span v-if="open" class="count" :title="`${open} open`">{{ open > 999 ? '999+' : open }}<span class="hidden"> open</span></span></RouterLink

@@ -258,11 +258,8 @@ func terminal(ctx context.Context, file, command, text string) error {
 	return os.WriteFile(file, picture, 0o644)
 }
 
-// The looks are switched as a person does it.
-var (
-	dark  = chromedp.Click(chromedp.CSS(`button[aria-label="Dark look"]`))
-	light = chromedp.Click(chromedp.CSS(`button[aria-label="Light look"]`))
-)
+// The look is switched as a person does it.
+var dark = chromedp.Click(chromedp.CSS(`button[aria-label="Dark look"]`))
 
 type shot struct {
 	file, path, wait string
@@ -288,23 +285,22 @@ func pagePictures(ctx context.Context, out, address string) error {
 		return err
 	}
 	for _, s := range []shot{
-		{file: "console-collections.png", path: "/", wait: "a.row"},
-		{file: "console-records.png", path: "/records/structures?sort=name", wait: "tbody tr.open-row"},
+		{file: "console-overview.png", path: "/", wait: ".chart svg"},
+		{file: "console-records.png", path: "/records/structures?where=state%3Ddamaged&sort=name", wait: "tbody tr.open-row"},
+		{file: "console-map.png", path: "/records/structures?view=map", wait: ".leaflet-container canvas"},
 		{file: "console-record.png", path: record, wait: ".trail li"},
-		{file: "console-record-dark.png", path: record, wait: ".trail li", before: steps(dark)},
-		{file: "console-devices.png", path: "/devices", wait: "tbody tr", before: steps(light)},
+		{file: "console-changes.png", path: "/changes", wait: ".log li"},
+		{file: "console-devices.png", path: "/devices", wait: "tbody tr"},
+		{file: "console-device.png", path: "/devices", wait: ".runs li",
+			before: steps(chromedp.Click(`//tbody//a[contains(., "Ostra")]`))},
 		{file: "console-conflicts.png", path: "/conflicts", wait: ".conflict .value"},
-		{file: "console-enrol.png", path: "/devices", wait: ".both img",
-			before: steps(chromedp.Click(`//button[contains(., "Enrol a device")]`),
-				chromedp.Click(`//button[contains(., "Issue a code")]`))},
 		{file: "console-people.png", path: "/people", wait: ".second"},
-		{file: "console-audit.png", path: "/audit", wait: "tbody tr"},
-		{file: "console-exchanges.png", path: "/exchanges", wait: "tbody tr"},
 		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`,
 			before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},
 		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
 		{file: "console-edit.png", path: record, wait: "form.form",
 			before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
+		{file: "console-definitions.png", path: "/definitions/structures", wait: "table.plain", before: steps(dark)},
 	} {
 		if err := take(tab, out, address, s); err != nil {
 			return fmt.Errorf("%s: %w", s.file, err)

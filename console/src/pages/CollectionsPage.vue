@@ -7,8 +7,10 @@ import { useHeads } from '../live'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import { useSession } from '../session'
 
 const { collections, load } = useCollections()
+const { mayEdit } = useSession()
 
 const { problem, refresh } = usePage(async () => {
   await load()
@@ -37,11 +39,16 @@ useHeads(refresh)
 
 <template>
   <div class="page">
-    <div class="head"><h1>Records</h1></div>
+    <div class="head"
+      ><h1>Records</h1><span class="grow" /><RouterLink v-if="mayEdit" to="/import" class="bring"
+        ><i class="pi pi-upload" aria-hidden="true" /> Bring in a table</RouterLink
+      ></div
+    >
     <ProblemNote v-if="problem" :problem="problem" @retry="refresh" />
     <div v-if="collections" class="sheet">
       <EmptyNote v-if="!collections.length" title="Nothing is defined yet">
-        Say what is collected with <code>homing define trails.yaml</code>; <code>homing define --help</code> shows an example.
+        Say what is collected under <RouterLink to="/definitions">Definitions</RouterLink>, by <RouterLink to="/import">bringing in a table</RouterLink>, or
+        with <code>homing define trails.yaml</code>.
       </EmptyNote>
       <RouterLink v-for="{ c, depth } in tree" :key="c.collection" :to="{ name: 'records', params: { collection: c.collection } }" class="row">
         <span class="title" :style="{ paddingLeft: `calc(${depth} * var(--step))` }"

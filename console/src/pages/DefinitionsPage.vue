@@ -291,25 +291,6 @@ async function cancel() {
 .scrolls {
   overflow-x: auto;
 }
-.plain {
-  width: 100%;
-  border-collapse: collapse;
-}
-.plain th,
-.plain td {
-  padding: 0.5rem 0.8rem;
-  border-bottom: 1px solid var(--line);
-  text-align: left;
-  vertical-align: top;
-  overflow-wrap: anywhere;
-}
-.plain th {
-  font-size: 0.9rem;
-  font-weight: 600;
-}
-.plain tr:last-child td {
-  border-bottom: 0;
-}
 dl {
   display: grid;
   grid-template-columns: minmax(7rem, max-content) 1fr;

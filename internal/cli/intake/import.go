@@ -125,16 +125,12 @@ type importing struct {
 	fresh      bool   // the collection is still to be defined
 	key        string // the field that tells records apart, or several, separated by commas
 	figures    propose.Figures
-	fields     map[string]definition.Field // by heading
-	place      placed
+	fit        propose.Fit
 	named      bool // a column holds the records' ids
 	total      int
 	mended     []string // by whoever reads the file
 	said       []string // of how texts are read
 }
-
-// placed is a place that two columns hold.
-type placed struct{ latitude, longitude, field string }
 
 // imported is what a run did.
 type imported struct {
@@ -273,7 +269,7 @@ func (i *importing) settle(table *propose.Table) {
 	var matters func(string) bool
 	if i.target != nil && !i.fresh {
 		matters = func(header string) bool {
-			field, known := i.fieldOf(header, propose.FieldName(header))
+			field, known := propose.FieldOf(i.target.Definition, header, propose.FieldName(header))
 			shape := field.Shape()
 			return !known || shape.IsNumber() || shape.Format == "date"
 		}
@@ -473,25 +469,11 @@ func calledLike(name string, target definition.Definition) bool {
 	return false
 }
 
-// match finds the field of each column, by its name or its title.
+// match finds the field of each column, and the key.
 func (i *importing) match(table *propose.Table) error {
-	i.fields = map[string]definition.Field{}
-	latitude, longitude := table.PlaceColumns()
-	for _, column := range table.Columns {
-		if column.Header == latitude || column.Header == longitude {
-			if _, own := i.target.Field(column.Field); !own {
-				if field, known := placeOf(i.target.Definition); known {
-					i.place = placed{latitude, longitude, field.Name}
-					continue
-				}
-			}
-		}
-		field, known := i.fieldOf(column.Header, column.Field)
-		if !known {
-			return fmt.Errorf("%s: the column %q is no field of %s; it has %s", i.path, column.Header, i.collection,
-				strings.Join(terminal.FieldNames(i.target.Definition), ", "))
-		}
-		i.fields[column.Header] = field
+	var err error
+	if i.fit, err = table.Fit(i.target.Definition, i.figures); err != nil {
+		return fmt.Errorf("%s: %w", i.path, err)
 	}
 	i.key = i.command.String("key")
 	if i.key == "" {
@@ -502,83 +484,20 @@ func (i *importing) match(table *propose.Table) error {
 		return nil
 	}
 	for _, key := range strings.Split(i.key, ",") {
-		is := false
-		for _, field := range i.fields {
-			is = is || field.Name == key
-		}
-		if !is {
+		if !i.fit.Has(key) {
 			return fmt.Errorf("%s: there is no column for the key %s", i.path, key)
 		}
 	}
 	return nil
 }
 
-// fieldOf finds the field of a column: by the name that the heading becomes, or by its title.
-func (i *importing) fieldOf(header, name string) (definition.Field, bool) {
-	if field, known := i.target.Field(name); known {
-		return field, true
-	}
-	for _, other := range i.target.Fields {
-		if strings.EqualFold(other.Title, header) {
-			return other, true
-		}
-	}
-	if header == sheet.GeometryField {
-		return placeOf(i.target.Definition)
-	}
-	return definition.Field{}, false
-}
-
-// placeOf is the first field that holds a place: where the geometry of a feature goes.
-func placeOf(d definition.Definition) (definition.Field, bool) {
-	for _, field := range d.Fields {
-		if strings.Contains(string(field.Schema), definition.PointURL) ||
-			strings.Contains(string(field.Schema), definition.LineURL) {
-			return field, true
-		}
-	}
-	return definition.Field{}, false
-}
-
-// values makes the fields of a row. A cell without value is null, which clears the field of a record that is there
-// already.
+// values makes the fields of a row, and says which record it is of, where the row does.
 func (i *importing) values(row sheet.Row) map[string]json.RawMessage {
-	values := map[string]json.RawMessage{}
-	for header, field := range i.fields {
-		if value := i.figures.Convert(field, row.Cells[header]); value != nil {
-			values[field.Name] = value
-		} else {
-			values[field.Name] = json.RawMessage("null")
-		}
-	}
-	if i.place.field != "" {
-		values[i.place.field] = i.placeOf(row)
-	}
-	for name := range values { // what is worked out, or filled in by central, is not for a file to say
-		field, _ := i.target.Field(name)
-		if field.Computed != "" || field.Filled != "" || field.Local {
-			delete(values, name)
-		}
-	}
+	values := i.fit.Values(row.Cells)
 	if id := row.Cells[sheet.IDColumn]; !id.Empty() {
 		values[changes.RowID] = i.figures.Convert(definition.Field{Schema: json.RawMessage(`{"type":"string"}`)}, id)
 	}
 	return values
-}
-
-// placeOf makes a place of the two columns that hold it.
-func (i *importing) placeOf(row sheet.Row) json.RawMessage {
-	latitude, longitude := strings.TrimSpace(row.Cells[i.place.latitude].Text), strings.TrimSpace(row.Cells[i.place.longitude].Text)
-	if latitude == "" && longitude == "" {
-		return json.RawMessage("null")
-	}
-	north, is := i.figures.Number(latitude)
-	east, too := i.figures.Number(longitude)
-	if is && too {
-		return propose.Place(north, east)
-	}
-	text, _ := json.Marshal(latitude + ", " + longitude) // the check says what is wrong with it
-	return text
 }
 
 // wrongWith says what is wrong with a row; seen are the keys of the rows before it.
@@ -881,11 +800,11 @@ func (i *importing) openRejects() (*rejectsFile, error) {
 		return nil, err
 	}
 	r := &rejectsFile{file: file, csv: csv.NewWriter(file)}
-	if i.place.field != "" {
-		r.headers = append(r.headers, i.place.latitude, i.place.longitude)
+	if i.fit.Place != "" {
+		r.headers = append(r.headers, i.fit.Latitude, i.fit.Longitude)
 	}
 	for _, field := range i.target.Fields { // the headings in the order of the fields
-		for header, its := range i.fields {
+		for header, its := range i.fit.Fields {
 			if its.Name == field.Name {
 				r.headers = append(r.headers, header)
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
+	"homing/core/propose"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
 	"homing/sheet"
@@ -169,11 +170,11 @@ func prepareTables(ctx context.Context, c *cli.Command, call office.Caller, sour
 
 // matchTable finds the field of each column; for a collection that was there before, columns may be missing there.
 func (i *importing) matchTable(t *tables.Table) error {
-	i.fields = map[string]definition.Field{}
+	i.fit = propose.Fit{Target: i.target.Definition, Figures: i.figures, Fields: map[string]definition.Field{}}
 	var missing []string
 	for _, field := range t.Definition.Fields {
 		if into, known := i.target.Field(field.Name); known {
-			i.fields[field.Name] = into
+			i.fit.Fields[field.Name] = into
 		} else {
 			missing = append(missing, field.Name)
 		}
