@@ -81,7 +81,7 @@ function leave(): boolean | Promise<boolean> {
       over ||= may
       if (may) props.kept?.drop()
       resolve(may)
-      if (!may && at instanceof HTMLElement) whenAsked(() => at.focus())
+      if (!may && at instanceof HTMLElement) whenAsked(() => isTyping() || at.focus())
     }
     confirm.require({
       header: 'Throw away what you typed?',
@@ -96,6 +96,8 @@ function leave(): boolean | Promise<boolean> {
     })
   })
 }
+/** Whether somebody has gone on in another box already. */
+const isTyping = () => /^(INPUT|TEXTAREA)$/.test(document.activeElement?.tagName ?? '')
 /** Goes on once the question has gone, which takes the focus with it. */
 function whenAsked(then: () => void) {
   if (document.querySelector('.p-confirmdialog')) setTimeout(() => whenAsked(then), 50)
