@@ -69,9 +69,21 @@ func (c *Finding) CountConflicts(ctx context.Context, asker fleet.Person) (count
 			return len(conflicts), err
 		}
 	}
-	err = c.db.GetContext(ctx, &count, `SELECT coalesce(sum((SELECT count(*) FROM json_object_keys(marks->'disputes'))), 0)
-		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND `+postgres.Covered("$1"), asker.Territories)
+	err = c.disputed(ctx, func(tx *postgres.Tx) error {
+		return tx.GetContext(ctx, &count, `SELECT coalesce(sum((SELECT count(*) FROM json_object_keys(marks->'disputes'))), 0)
+			FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND `+postgres.Covered("$1"), asker.Territories)
+	})
 	return count, err
+}
+
+// disputed looks at the records that are in dispute, of which there are few.
+func (c *Finding) disputed(ctx context.Context, look func(*postgres.Tx) error) error {
+	return c.db.Snapshot(ctx, func(tx *postgres.Tx) error {
+		if err := tx.GoByIndex(ctx); err != nil {
+			return err
+		}
+		return look(tx)
+	})
 }
 
 // Conflicts gives the open conflicts that somebody may see, the oldest first.
@@ -89,11 +101,13 @@ func (c *Finding) Conflicts(ctx context.Context, asker fleet.Person, which Dispu
 		Marks       []byte     `db:"marks"`
 		Territories fleet.Keys `db:"territories"`
 	}
-	if err := c.db.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks,
-		array_to_json(territories) AS territories
-		FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1)
-			AND ($2::uuid IS NULL OR id = $2)`,
-		which.Collection, uuid.NullUUID{UUID: which.Record, Valid: which.Record != uuid.Nil}); err != nil {
+	if err := c.disputed(ctx, func(tx *postgres.Tx) error {
+		return tx.SelectContext(ctx, &rows, `SELECT collection, id, revision, fields, computed, marks,
+			array_to_json(territories) AS territories
+			FROM records WHERE (marks->'disputes') IS NOT NULL AND NOT removed AND ($1 = '' OR collection = $1)
+				AND ($2::uuid IS NULL OR id = $2)`,
+			which.Collection, uuid.NullUUID{UUID: which.Record, Valid: which.Record != uuid.Nil})
+	}); err != nil {
 		return nil, err
 	}
 	conflicts, opened := []Conflict{}, []int64{}

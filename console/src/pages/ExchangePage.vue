@@ -64,8 +64,8 @@ const tone = (what: string) => (what === 'refused' ? 'bad' : what === 'waiting' 
           ><template #body="{ data }"
             ><RouterLink :to="{ name: 'record', params: { collection: data.collection, id: data.record } }">{{
               data.label || `…${data.record.slice(-6)}`
-            }}</RouterLink>
-            <span class="faint">{{ title(data) }}</span></template
+            }}</RouterLink
+            >{{ ' ' }}<span class="faint">{{ title(data) }}</span></template
           ></Column
         >
         <Column header="What"
