@@ -189,6 +189,33 @@ func TestListsStandStill(t *testing.T) {
 	p.saysNot(".offer", "show")
 }
 
+// What is typed into a search just before one leaves does not follow to the next page; the filters of an address are a
+// view that one comes back to; a collection of places alone can be opened.
+func TestSearchesStayWhereTheyAre(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	p.bed.Define("collection: springs\ntitle: Springs\nlabel: spring\nfields:\n  at: {title: Place, $ref: \"urn:homing:point\"}\n")
+	status, text := p.bed.Call("POST", "/v1/records/springs", p.bed.SignIn("lead"), json.RawMessage(`{"fields":{"at":{"type":"Point","coordinates":[-31,52.25]}}}`))
+	if status != 201 {
+		t.Fatalf("%d %s", status, text)
+	}
+	p.visit("/records/huts?where=beds%3E%3D7&sort=-name")
+	p.signIn("lead", testbed.Password)
+	p.says(".chip", "Beds at least 7")
+	p.says("tbody tr:first-child", "Lorn")
+	p.fill("input[type=search]", "arn")
+	p.do(chromedp.Click(`//div[contains(@class, "tabs")]//a[contains(., "Springs")]`))
+	p.says("h1", "Springs")
+	p.says("tbody", "52.25000, -31.00000")
+	time.Sleep(600 * time.Millisecond) // longer than a search waits for more to be typed
+	p.says("tbody", "52.25000")
+	here, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`location.search`))
+	if testbed.Must(t, err); here != "" {
+		t.Errorf("the search has followed: %s", here)
+	}
+	p.do(chromedp.Click(chromedp.CSS("tbody tr a")))
+	p.says(".trail", "Revision 1")
+}
+
 // A list narrows by its fields and shows what it is narrowed by; many records are edited at once, and that is taken back.
 func TestFilterAndEditMany(t *testing.T) {
 	p, _, _, _ := crew(t, 1280)

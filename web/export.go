@@ -3,13 +3,17 @@ package web
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
+	"homing/central/fault"
 	"homing/central/finding"
 	"homing/core/definition"
 	"homing/core/query"
@@ -49,10 +53,33 @@ func (s *Server) registerExport() {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		return &huma.StreamResponse{Body: func(out huma.Context) {
-			s.export(out, compiled.Definition, in.Format, first, func(last *finding.Listing) (finding.Listing, error) {
+		e := export{definition: compiled.Definition, format: in.Format, first: first,
+			next: func(last *finding.Listing) (finding.Listing, error) {
 				return s.exported(ctx, asker, in.Collection, what, last)
-			})
+			}}
+		if _, err := sheet.NewWriter(io.Discard, in.Format, compiled.Definition); err != nil {
+			return nil, s.problem(ctx, fault.Fail(fault.Invalid, "%v", err))
+		}
+		if in.Format != "xlsx" {
+			return &huma.StreamResponse{Body: func(out huma.Context) { s.sendFile(out, e) }}, nil
+		}
+		// A workbook is written when all of it is known, and not every text goes into one: what is wrong is said in place of a file.
+		book, err := os.CreateTemp("", "homing-export-")
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		defer os.Remove(book.Name()) // it stays as long as it is open
+		if err := e.write(book, func() {}); err != nil {
+			return nil, s.problem(ctx, errors.Join(fault.Fail(fault.Invalid, "the workbook cannot be written: %v", err), book.Close()))
+		}
+		return &huma.StreamResponse{Body: func(out huma.Context) {
+			defer book.Close()
+			w, _ := s.fileStarts(out, e)
+			_, err := book.Seek(0, io.SeekStart)
+			if err == nil {
+				_, err = io.Copy(w, book)
+			}
+			s.fileEnds(e, err)
 		}}, nil
 	})
 }
@@ -69,36 +96,63 @@ func (s *Server) exported(ctx context.Context, asker rights.Person, collection s
 	return s.central.Look(ctx, asker, collection, what)
 }
 
-func (s *Server) export(ctx huma.Context, d definition.Definition, format string, page finding.Listing,
-	next func(*finding.Listing) (finding.Listing, error)) {
-	_, w := humachi.Unwrap(ctx)
-	name := fmt.Sprintf("%s-%s.%s", d.Collection, time.Now().UTC().Format(time.DateOnly), format)
-	w.Header().Set("Content-Type", exportTypes[format])
-	w.Header().Set("Content-Disposition", `attachment; filename="`+name+`"`)
-	to := bufio.NewWriterSize(w, 64<<10)
-	out, err := sheet.NewWriter(to, format, d)
+// export is what goes into a file.
+type export struct {
+	definition definition.Definition
+	format     string
+	first      finding.Listing
+	next       func(*finding.Listing) (finding.Listing, error)
+}
+
+// write writes the file, and says after each page that it is under way.
+func (e export) write(to io.Writer, under func()) error {
+	out, err := sheet.NewWriter(to, e.format, e.definition)
+	page := e.first
 	for err == nil {
 		for _, r := range page.Records {
 			if err = writeRecord(out, r); err != nil {
-				break
+				return err
 			}
 		}
-		http.NewResponseController(w).SetWriteDeadline(time.Now().Add(time.Minute)) // as long as somebody reads
-		if err != nil || len(page.Records) < query.MaxLimit {
+		under()
+		if len(page.Records) < query.MaxLimit {
 			break
 		}
-		page, err = next(&page)
+		page, err = e.next(&page)
 	}
-	if err == nil {
-		err = out.Close()
+	if err != nil {
+		return err
 	}
+	return out.Close()
+}
+
+// fileStarts says what file comes.
+func (s *Server) fileStarts(ctx huma.Context, e export) (w http.ResponseWriter, alive func()) {
+	_, w = humachi.Unwrap(ctx)
+	name := fmt.Sprintf("%s-%s.%s", e.definition.Collection, time.Now().UTC().Format(time.DateOnly), e.format)
+	w.Header().Set("Content-Type", exportTypes[e.format])
+	w.Header().Set("Content-Disposition", `attachment; filename="`+name+`"`)
+	alive = func() { http.NewResponseController(w).SetWriteDeadline(time.Now().Add(time.Minute)) } // as long as somebody reads
+	alive()
+	return w, alive
+}
+
+// fileEnds breaks the connection of a file that is not whole: whoever reads must not take it for one.
+func (s *Server) fileEnds(e export, err error) {
+	if err != nil {
+		s.log.Warn("an export broke off", "collection", e.definition.Collection, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func (s *Server) sendFile(ctx huma.Context, e export) {
+	w, alive := s.fileStarts(ctx, e)
+	to := bufio.NewWriterSize(w, 64<<10)
+	err := e.write(to, alive)
 	if err == nil {
 		err = to.Flush()
 	}
-	if err != nil {
-		s.log.Warn("an export broke off", "collection", d.Collection, "error", err)
-		panic(http.ErrAbortHandler) // whoever reads must not take it for whole
-	}
+	s.fileEnds(e, err)
 }
 
 func writeRecord(to sheet.Writer, r wire.Record) error {

@@ -117,6 +117,32 @@ func TestWhatListsLookFor(t *testing.T) {
 	}
 }
 
+// What a list shows is handed out as a file in each format, to who may see it; what cannot be one is said, and no file.
+func TestExports(t *testing.T) {
+	bed, _, lead, _ := fleet(t)
+	for format, want := range map[string]string{"csv": "homing_id,name,at,zone\n", "ndjson": `"name":"Gale"`, "geojson": `"FeatureCollection"`, "xlsx": "PK"} {
+		status, text := bed.Call("GET", "/v1/export/huts?format="+format, lead, nil)
+		if status != 200 || !strings.Contains(string(text), want) {
+			t.Errorf("%s: %d %.200s", format, status, text)
+		}
+	}
+	_, text := bed.Call("GET", "/v1/export/huts?where=name!%3DGale&sort=-name", bed.SignIn("worker"), nil)
+	if lines := strings.Split(strings.TrimSpace(string(text)), "\n"); len(lines) != 3 || strings.Contains(string(text), "Fosk") {
+		t.Errorf("the worker gets\n%s", text)
+	}
+	bed.Define("collection: notes\nfields: {text: {type: string}}\n")
+	if status, text := bed.Call("GET", "/v1/export/notes?format=geojson", lead, nil); status != 422 || !strings.Contains(string(text), "place") {
+		t.Errorf("without a place: %d %s", status, text)
+	}
+	status, text := bed.Call("POST", "/v1/records/notes", lead, map[string]any{"fields": map[string]string{"text": strings.Repeat("long ", 8000)}})
+	if status != 201 {
+		t.Fatalf("%d %s", status, text)
+	}
+	if status, text := bed.Call("GET", "/v1/export/notes?format=xlsx", lead, nil); status != 422 {
+		t.Errorf("a text that no workbook takes: %d %.200s", status, text)
+	}
+}
+
 type acceptedPage struct {
 	Changes []struct {
 		Label, Author, Device, Kind string

@@ -3,10 +3,11 @@ import Button from 'primevue/button'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Dialog from 'primevue/dialog'
 import Toast from 'primevue/toast'
-import { useToast } from 'primevue/usetoast'
 import { onMounted, ref, watch } from 'vue'
+import type { RouteLocationNormalized } from 'vue-router'
 import { useDark } from './dark'
 import { startLive, stopLive, useHeads, useLiveness } from './live'
+import ProblemNote from './parts/ProblemNote.vue'
 import SignIn from './parts/SignIn.vue'
 import SignInForm from './parts/SignInForm.vue'
 import { api, ask } from './api/client'
@@ -17,8 +18,6 @@ const { session, ended, unreachable, load, signOut, mayManageWorkers } = useSess
 const { dark, toggle } = useDark()
 const live = useLiveness()
 const ready = ref(false)
-
-const toast = useToast()
 
 onMounted(async () => {
   await load()
@@ -41,9 +40,11 @@ watch(
   },
 )
 useHeads(count)
-router.onError(() =>
-  toast.add({ severity: 'error', summary: 'The page cannot be loaded', detail: 'Central cannot be reached. Try again when it can.', life: 9000 }),
-)
+/** A page whose part of the program could not be fetched. */
+const missing = ref<RouteLocationNormalized>()
+router.onError((_, to) => (missing.value = to))
+router.afterEach(() => (missing.value = undefined))
+const again = () => missing.value && router.push(missing.value)
 const skip = () => document.getElementById('main')?.focus()
 
 const liveText = { off: 'Not listening', live: 'Live: changes show by themselves', lost: 'Connection lost; trying again' }
@@ -93,7 +94,10 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
     >Central is open: nobody needs to sign in, and everybody on this machine may do everything. For a first hour only.</p
   >
   <p v-for="warning in session?.warnings ?? []" :key="warning" class="open" role="alert">{{ warning }}</p>
-  <main v-if="session" id="main" tabindex="-1"><RouterView :key="$route.path" /></main>
+  <main v-if="session" id="main" tabindex="-1"
+    ><ProblemNote v-if="missing" problem="The page cannot be loaded: central cannot be reached." class="missing" @retry="again" /><RouterView
+      :key="$route.path"
+  /></main>
   <SignIn v-else-if="ready" :unreachable="unreachable" @retry="load" />
   <Dialog
     :visible="ended && !!session"
@@ -113,6 +117,9 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
 </template>
 
 <style scoped>
+.missing {
+  margin: 1rem 1.25rem 0;
+}
 .bar {
   display: flex;
   align-items: center;

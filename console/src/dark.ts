@@ -1,20 +1,9 @@
-import { ref, watchEffect } from 'vue'
+import { useDark as useStored } from '@vueuse/core'
 
-const key = 'homing.look'
-const system = window.matchMedia('(prefers-color-scheme: dark)')
-const chosen = ref<string | null>(localStorage.getItem(key))
-const systemDark = ref(system.matches)
-system.addEventListener('change', (event) => (systemDark.value = event.matches))
-
-const dark = () => (chosen.value ?? (systemDark.value ? 'dark' : 'light')) === 'dark'
-function toggle() {
-  chosen.value = dark() ? 'light' : 'dark'
-  localStorage.setItem(key, chosen.value)
-}
+// It sets the class at once, before anything is drawn.
+const isDark = useStored({ storageKey: 'homing.look' })
 
 /** Light or dark: as the system has it, until somebody chooses here. */
 export function useDark() {
-  return { dark, toggle }
+  return { dark: () => isDark.value, toggle: () => (isDark.value = !isDark.value) }
 }
-
-watchEffect(() => document.documentElement.classList.toggle('dark', dark()))

@@ -1,8 +1,4 @@
-import { ref } from 'vue'
-
-const query = window.matchMedia('(max-width: 720px)')
-const narrow = ref(query.matches)
-query.addEventListener('change', (event) => (narrow.value = event.matches))
+import { useMediaQuery } from '@vueuse/core'
 
 /** Whether the window is as narrow as a phone. */
-export const useNarrow = () => narrow
+export const useNarrow = () => useMediaQuery('(max-width: 720px)')

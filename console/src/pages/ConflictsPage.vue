@@ -1,10 +1,11 @@
 <script setup lang="ts">
+import { useEventListener } from '@vueuse/core'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { useToast } from 'primevue/usetoast'
-import { computed, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Conflict, type RecordRow, type SettledOne } from '../api/client'
 import { fieldsOf, useCollections } from '../collections'
@@ -234,8 +235,7 @@ function keys(event: KeyboardEvent) {
   } else return
   event.preventDefault()
 }
-onMounted(() => window.addEventListener('keydown', keys))
-onUnmounted(() => window.removeEventListener('keydown', keys))
+useEventListener(window, 'keydown', keys)
 </script>
 
 <template>

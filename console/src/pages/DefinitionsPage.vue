@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { watchDebounced } from '@vueuse/core'
 import Button from 'primevue/button'
 import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
@@ -113,13 +114,9 @@ async function startEditing(anew: boolean) {
     toast.add({ severity: 'error', summary: 'Not opened', detail: (error as Error).message, life: 9000 })
   }
 }
-let timer: ReturnType<typeof setTimeout>
 let latest = 0
-watch(text, () => {
-  clearTimeout(timer)
-  read.value = read.value && { ...read.value, plan: undefined }
-  timer = setTimeout(check, 350)
-})
+watch(text, () => (read.value = read.value && { ...read.value, plan: undefined }))
+watchDebounced(text, check, { debounce: 350 })
 async function check() {
   const mine = ++latest
   const got = await ask(api.POST('/v1/definitions/file', { body: { text: text.value } })).catch((error: Error) => ({ wrong: error.message }) as ReadFile)

@@ -1,7 +1,8 @@
 <script setup lang="ts">
+import { useIntervalFn } from '@vueuse/core'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
-import { computed, onUnmounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { api, ask, type Health } from '../api/client'
 import { ago, fullTime, megabytes } from '../format'
 import { usePage } from '../page'
@@ -12,8 +13,7 @@ const health = ref<Health>()
 const { problem, refresh } = usePage(async () => {
   health.value = await ask(api.GET('/v1/health'))
 })
-const again = setInterval(() => document.hidden || refresh(), 15_000)
-onUnmounted(() => clearInterval(again))
+useIntervalFn(() => document.hidden || refresh(), 15_000)
 
 const lines = computed(() => {
   const h = health.value

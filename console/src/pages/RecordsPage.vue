@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useEventListener, watchDebounced } from '@vueuse/core'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable, { type DataTablePageEvent, type DataTableRowClickEvent, type DataTableSortEvent } from 'primevue/datatable'
@@ -6,7 +7,7 @@ import InputText from 'primevue/inputtext'
 import Menu from 'primevue/menu'
 import MultiSelect from 'primevue/multiselect'
 import Paginator from 'primevue/paginator'
-import { computed, defineAsyncComponent, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type RecordRow } from '../api/client'
 import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
@@ -75,11 +76,10 @@ const asked = computed(() => ({
 }))
 const narrowed = computed(() => !!(asked.value.search || asked.value.where || asked.value.by || asked.value.since || asked.value.within))
 
-let timer: ReturnType<typeof setTimeout>
-watch(search, (typed) => {
-  clearTimeout(timer)
-  timer = setTimeout(() => go({ search: typed || undefined, from: undefined }), 250)
-})
+let left = false
+onUnmounted(() => (left = true))
+// What was typed just before one left is not searched on the next page.
+watchDebounced(search, (typed) => left || go({ search: typed || undefined, from: undefined }), { debounce: 250 })
 watch(
   () => JSON.stringify([asked.value, offset.value]),
   () => refresh(false),
@@ -152,11 +152,7 @@ function slash(event: KeyboardEvent) {
   event.preventDefault()
   box.value?.$el.focus()
 }
-onMounted(() => window.addEventListener('keydown', slash))
-onUnmounted(() => {
-  window.removeEventListener('keydown', slash)
-  clearTimeout(timer) // what was typed just before one left is not searched on the next page
-})
+useEventListener(window, 'keydown', slash)
 
 const hasPlaces = computed(() => (collection.value?.fields ?? []).some((f) => isPoint(schemaOf(f)) || isLine(schemaOf(f))))
 const plainFields = computed(() => (collection.value?.fields ?? []).filter((f) => !isPoint(schemaOf(f)) && !isLine(schemaOf(f))))
