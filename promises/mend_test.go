@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"homing/central"
 	"homing/central/changes"
@@ -225,19 +226,30 @@ func TestP1AValueLeftOutIsInABackup(t *testing.T) {
 	bed := testbed.Start(t)
 	const huts = "collection: huts\nfields:\n  name: {type: string}\n"
 	bed.Define(huts + "  stove: {type: string}\n")
-	store := bed.Device("worker", "a", device.Options{})
+	var stopped time.Time
+	store := bed.Device("worker", "a", device.Options{Now: func() time.Time {
+		if stopped.IsZero() {
+			return time.Now()
+		}
+		return stopped
+	}})
 	testbed.Exchange(t, store)
-	hut := add(t, store, "huts", device.Fields{"name": "Gale"})
+	hut, other := add(t, store, "huts", device.Fields{"name": "Gale"}), add(t, store, "huts", device.Fields{"name": "Arn"})
 	testbed.Exchange(t, store)
 	edit(t, store, "huts", hut, device.Fields{"name": "Fosk", "stove": "of iron, with two rings"})
+	edit(t, store, "huts", other, device.Fields{"stove": "of clay"})
 	bed.Define(huts + "carry: {drop: [stove]}\n")
-	if summary := testbed.Exchange(t, store); summary.Refused != 1 {
+	if summary := testbed.Exchange(t, store); summary.Refused != 2 {
 		t.Fatalf("%+v", summary)
 	}
 	queue, err := store.Review(ctx)
 	testbed.Must(t, err)
-	_, err = store.SendAgain(ctx, queue[0].Number)
-	testbed.Must(t, err)
+	stopped = time.Now() // both at one moment
+	for _, q := range queue {
+		_, err = store.SendAgain(ctx, q.Number)
+		testbed.Must(t, err)
+	}
+	stopped = time.Time{}
 	testbed.Exchange(t, store)
 	if got := valueAt(t, bed, "huts", hut, "name"); got != "Fosk" {
 		t.Errorf("central calls it %s", got)
@@ -246,7 +258,7 @@ func TestP1AValueLeftOutIsInABackup(t *testing.T) {
 	if err != nil || len(kept) != 1 {
 		t.Fatalf("the backups are %v, %v", kept, err)
 	}
-	if text, err := os.ReadFile(kept[0]); err != nil || !bytes.Contains(text, []byte("with two rings")) {
+	if text, err := os.ReadFile(kept[0]); err != nil || !bytes.Contains(text, []byte("with two rings")) || !bytes.Contains(text, []byte("of clay")) {
 		t.Errorf("the backup does not have the value, %v", err)
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"time"
 
@@ -75,7 +74,7 @@ func (s *Desk) mend(
 		return row, mended{}, err
 	} else if leaves {
 		// Of a group, the first has made it: nobody else reads what this transaction has done so far.
-		if _, err := s.BackupBefore(ctx, "values-left-out"); err != nil && !errors.Is(err, fs.ErrExist) {
+		if _, err := s.BackupBefore(ctx, "values-left-out"); err != nil && !errors.Is(err, file.ErrExists) {
 			return row, mended{}, err
 		}
 	}
