@@ -100,8 +100,10 @@ func (f Fields) JSON() json.RawMessage {
 		if n > 0 {
 			out.WriteByte(',')
 		}
-		key, _ := json.Marshal(name) // a string always marshals
-		out.Write(key)
+		if err := canonicalString(name, &out); err != nil {
+			key, _ := json.Marshal(name) // a string always marshals; a value with such a name is no canonical one
+			out.Write(key)
+		}
 		out.WriteByte(':')
 		out.Write(f[name])
 	}

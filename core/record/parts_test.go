@@ -46,7 +46,7 @@ func TestPartsAndPaths(t *testing.T) {
 
 // An object that is taken apart and put together again is what it was.
 func FuzzParts(f *testing.F) {
-	for _, seed := range []string{`{"a":{"b":1}}`, `{}`, `{"":{"":0}}`, `{"a/b":{"~":1},"a":{"b":2}}`, `{"a":{"":{}}}`} {
+	for _, seed := range []string{`{"a":{"b":1}}`, `{}`, `{"":{"":0}}`, `{"a/b":{"~":1},"a":{"b":2}}`, `{"a":{"":{}}}`, `{"<":{"&":1}}`} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
