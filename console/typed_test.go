@@ -272,6 +272,39 @@ func TestDraftsSurviveAReload(t *testing.T) {
 	if got := p.only(); got != `{"bolts":11,"height":2.5,"name":"Beam"}` {
 		t.Errorf("central has %s", got)
 	}
+	// What was sent once is done with: a later edit does not send it again, whatever others count meanwhile.
+	count := func(base, bolts int) {
+		t.Helper()
+		status, text := p.bed.Call("PATCH", "/v1/records/posts/"+p.id(), p.bed.SignIn("admin"), map[string]any{"base": base, "fields": map[string]int{"bolts": bolts}})
+		if status != http.StatusOK {
+			t.Fatalf("%d %s", status, text)
+		}
+	}
+	count(5, 12)
+	p.says(".head", "revision 6")
+	p.press("Edit")
+	p.fill("input#height", "3")
+	p.press("Save")
+	p.says(".head", "revision 7")
+	if got := p.only(); got != `{"bolts":12,"height":3,"name":"Beam"}` {
+		t.Errorf("after a later edit, central has %s", got)
+	}
+	// Thrown away, what was sent and may have arrived is not sent again either.
+	p.press("Edit")
+	p.fill("input#bolts", "15")
+	lose.Store(true)
+	p.press("Save")
+	p.says(".page", "Your save seems to have arrived")
+	p.reload()
+	p.says(".head", "revision 8")
+	p.press("Go on with your draft")
+	p.press("Throw it away")
+	p.fill("input#height", "4")
+	p.press("Save")
+	p.says(".head", "revision 9")
+	if got := p.only(); got != `{"bolts":15,"height":4,"name":"Beam"}` {
+		t.Errorf("after throwing away, central has %s", got)
+	}
 	p.press("Edit")
 	p.fill("input#name", "Pole")
 	p.reload()
@@ -281,6 +314,33 @@ func TestDraftsSurviveAReload(t *testing.T) {
 	p.holds("input#name", "Beam")
 	p.press("Cancel")
 	p.says(".head", "Edit")
+}
+
+// A new record whose answer was lost, and that was thrown away then, may be at central: what is added next is another.
+func TestWhatWasThrownAwayIsNotWrittenOver(t *testing.T) {
+	p := open(t, 1280)
+	p.bed.Define(measured)
+	lossy, lose := p.lossy()
+	p.do(chromedp.Navigate(lossy + "/records/posts"))
+	p.signIn("lead", testbed.Password)
+	p.says(".page", "No records yet")
+	p.press("Add")
+	p.fill(".p-dialog input#name", "Post")
+	lose.Store(true)
+	p.submit()
+	p.says(".p-dialog", "504")
+	p.reload()
+	p.press("Go on with your draft")
+	p.says(".p-dialog", "is here again")
+	p.do(chromedp.Click(`//div[contains(@class, "p-dialog")]//button[contains(., "Throw it away")]`))
+	p.fill(".p-dialog input#name", "Pole")
+	p.submit()
+	p.closed()
+	listing, err := p.bed.Central.List(t.Context(), central.Everything("lead"), "posts", query.Ask{Sort: "name"})
+	testbed.Must(t, err)
+	if len(listing.Records) != 2 || string(listing.Records[0].Fields) != `{"name":"Pole"}` || string(listing.Records[1].Fields) != `{"name":"Post"}` {
+		t.Errorf("central has %+v", listing.Records)
+	}
 }
 
 // reload opens the page anew, in another tab, as if the first had crashed.

@@ -13,6 +13,9 @@ export interface Draft {
   of: string // what went under that key
 }
 
+/** What went to central under a key, while nobody knows whether it has arrived; empty otherwise. */
+export type Sent = Pick<Draft, 'key' | 'of'>
+
 const nothing = { fields: {}, at: '', base: 0, id: '', key: '', of: '' }
 
 /** Where the draft of a form is kept: one for each record, and one for a new record of each collection or parent. */
@@ -31,33 +34,34 @@ function readDraft(place: string): Draft | undefined {
   }
 }
 
-/** Keeps the draft of an open form, beginning with what the form is about. */
+/** Keeps the draft of an open form, beginning with what the form is about, and what of it went to central with no word yet. */
 export function openDraft(place: string, about: Partial<Draft>) {
   const first = readDraft(place)
   const empty = { ...nothing, ...about }
-  let now: Draft | undefined = first
+  let now = first
+  function write() {
+    written.value++
+    try {
+      if (now) localStorage.setItem(place, writeJSON(now))
+      else localStorage.removeItem(place)
+    } catch {
+      // There is no room or no storage: the form itself still holds what was typed.
+    }
+  }
   return {
     /** What was there when the form opened. */
     first,
-    /** Keeps a part of it. Of a form in which nothing was typed, nothing is kept. */
     keep(part: Partial<Draft>) {
-      if (!now && !part.fields) return
       now = { ...empty, ...now, ...part }
-      written.value++
-      try {
-        localStorage.setItem(place, writeJSON(now))
-      } catch {
-        // There is no room or no storage: the form itself still holds what was typed.
-      }
+      write()
     },
     drop() {
       now = undefined
-      written.value++
-      try {
-        localStorage.removeItem(place)
-      } catch {
-        // Nothing was kept.
-      }
+      write()
+    },
+    sent: (): Sent => ({ key: now?.key ?? '', of: now?.of ?? '' }),
+    keepSent(sent: Sent) {
+      if (now) this.keep(sent) // only of a form in which something was typed, anything is sent
     },
   }
 }

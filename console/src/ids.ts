@@ -1,6 +1,6 @@
 import { readJSON, writeJSON } from '../../generate/exact'
 import { Problem, type Fields } from './api/client'
-import type { OpenDraft } from './drafts'
+import type { OpenDraft, Sent } from './drafts'
 
 /** A UUIDv7 (RFC 9562, section 5.7). */
 export function newID(): string {
@@ -18,37 +18,35 @@ export function newID(): string {
 
 /**
  * Sends changes under keys: the same key for the same change, so that sending it again after a lost answer does not make
- * it twice. The key of a draft is kept with it.
+ * it twice. What was sent of a draft is known to the draft alone, and goes with it.
  */
 export function useKey(draft?: () => OpenDraft | undefined) {
-  let key = ''
-  let of = ''
-  function remember() {
-    const first = draft?.()?.first
-    if (!key && first?.key) [key, of] = [first.key, first.of]
+  let own: Sent = { key: '', of: '' }
+  const sent = () => draft?.()?.sent() ?? own
+  function keep(now: Sent) {
+    const kept = draft?.()
+    if (kept) kept.keepSent(now)
+    else own = now
   }
-  function set(now: string, change: string) {
-    ;[key, of] = [now, change]
-    draft?.()?.keep({ key, of })
-  }
-  const waits = () => (remember(), key !== '')
   return {
     /** Whether something was sent, and nobody knows whether it has arrived. */
-    waits,
+    waits: () => sent().key !== '',
     /** That, where it is something else than what is to be sent now: it goes first. */
     before<T>(change: T): T | undefined {
-      return waits() && of !== writeJSON([change]) ? readJSON<[T]>(of)[0] : undefined
+      const { key, of } = sent()
+      return key && of !== writeJSON([change]) ? readJSON<[T]>(of)[0] : undefined
     },
     async send<T>(change: unknown, call: (key: string) => Promise<T>): Promise<T> {
-      remember()
       const text = writeJSON([change])
-      if (text !== of || !key) set(newID(), text)
+      const { key: before, of } = sent()
+      const key = before && of === text ? before : newID()
+      keep({ key, of: text })
       try {
         const answer = await call(key)
-        set('', '')
+        keep({ key: '', of: '' })
         return answer
       } catch (error) {
-        if (error instanceof Problem && error.status > 0 && error.status < 500) set('', '') // it was not taken
+        if (error instanceof Problem && error.status > 0 && error.status < 500) keep({ key: '', of: '' }) // it was not taken
         throw error
       }
     },

@@ -102,15 +102,19 @@ const moved = computed(() => editing.value && record.value !== undefined && reco
 const news = computed(() => history.value.filter((h) => h.revision > base.value))
 const mine = computed(() => news.value.length > 0 && news.value.every((h) => h.author === session.value?.worker && !h.device))
 const lost = ref(false) // the answer to a save
-let opened: Fields = {} // what the record was when the form opened
+let opened: { fields: Fields; revision: number } = { fields: {}, revision: 0 } // what the record was when the form opened
 
 function edit() {
-  const now = record.value?.revision ?? 0
-  kept.value = openDraft(placeOf(name.value, id.value), { base: now })
-  base.value = kept.value.first?.base || now
+  opened = { fields: own.value, revision: record.value?.revision ?? 0 }
+  kept.value = openDraft(placeOf(name.value, id.value), { base: opened.revision })
+  base.value = kept.value.first?.base || opened.revision
   lost.value = key.waits()
-  opened = own.value
   editing.value = true
+}
+/** What was typed earlier is gone: the form is about what it shows now. */
+function thrown() {
+  base.value = opened.revision
+  lost.value = false
 }
 
 type Edit = {
@@ -126,12 +130,15 @@ async function saveAfterWhatWasLost(changed: Fields) {
   const earlier = key.before<Edit>(body)
   if (!earlier) return send(body)
   const answer = await send(earlier)
+  const arrived = answer.revision ?? base.value
   const now = { ...changed }
-  // A field that was set back to what it was when the form opened is not among those that changed.
-  for (const field of Object.keys(earlier.fields)) if (!(field in now)) now[field] = opened[field] ?? null
+  // A field that was set back to what it was when the form opened is not among those that changed. Where the save had
+  // arrived before that, the form shows what came of it.
+  for (const field of Object.keys(earlier.fields))
+    if (!(field in now)) now[field] = opened.revision < arrived ? (opened.fields[field] ?? null) : earlier.fields[field]
   const rest = since(earlier.fields, now)
   if (Object.keys(rest).length === 0) return answer
-  base.value = answer.revision ?? base.value
+  base.value = Math.max(arrived, opened.revision)
   return send({ base: base.value, fields: rest })
 }
 
@@ -273,7 +280,16 @@ function askForChildren(also: string) {
       <div class="columns">
         <section class="sheet padded">
           <h2>{{ editing ? `Editing revision ${base}` : 'Fields' }}</h2>
-          <RecordForm v-if="editing" :collection="collection" :fields="fields" :kept="kept" :submit="save" done="Save" @cancel="editing = false">
+          <RecordForm
+            v-if="editing"
+            :collection="collection"
+            :fields="fields"
+            :kept="kept"
+            :submit="save"
+            done="Save"
+            @cancel="editing = false"
+            @thrown="thrown"
+          >
             <p v-if="moved && record.removed" class="bad" role="status"
               >This record was removed meanwhile. Saving brings back what you changed where the collection lets edits stay.</p
             >

@@ -17,16 +17,13 @@ const form = ref<{ leave: () => boolean | Promise<boolean> }>()
 const kept = shallowRef<OpenDraft>()
 const key = useKey(() => kept.value)
 let id = ''
-watch(
-  visible,
-  (open) => {
-    if (!open) return
-    const fresh = newID()
-    kept.value = openDraft(placeOf(props.collection.collection, `new${props.under ? ` under ${props.under}` : ''}`), { id: fresh })
-    id = kept.value.first?.id || fresh
-  },
-  { immediate: true },
-)
+/** Begins with the draft that there is, or a record of its own. */
+function begin() {
+  const fresh = newID()
+  kept.value = openDraft(placeOf(props.collection.collection, `new${props.under ? ` under ${props.under}` : ''}`), { id: fresh })
+  id = kept.value.first?.id || fresh
+}
+watch(visible, (open) => open && begin(), { immediate: true })
 
 async function close(open: boolean) {
   if (open || (await form.value?.leave()) !== false) visible.value = open
@@ -67,6 +64,16 @@ async function add(fields: Fields) {
     :style="{ width: 'min(34rem, 94vw)' }"
     @update:visible="close"
   >
-    <RecordForm ref="form" :collection="collection" :fields="{}" :preset="preset" :kept="kept" :submit="add" done="Add" @cancel="visible = false" />
+    <RecordForm
+      ref="form"
+      :collection="collection"
+      :fields="{}"
+      :preset="preset"
+      :kept="kept"
+      :submit="add"
+      done="Add"
+      @cancel="visible = false"
+      @thrown="begin"
+    />
   </Dialog>
 </template>

@@ -18,7 +18,7 @@ const props = defineProps<{
   submit: (changed: Fields) => Promise<void>
   done: string
 }>()
-const emit = defineEmits<{ cancel: [] }>()
+const emit = defineEmits<{ cancel: []; thrown: [] }>()
 
 /** What a new record starts with, by the definition. */
 function defaults(): Fields {
@@ -41,7 +41,8 @@ const again = ref(props.kept?.first?.at) // when what stands here was typed, if 
 const version = ref(0) // counts how often the fields were filled from outside
 for (const [name, value] of Object.entries(props.kept?.first?.fields ?? {})) draft[name] = value ?? undefined
 watch(draft, () => {
-  if (writeJSON(draft) === shownFirst) props.kept?.drop()
+  // What was set back to what it was is no draft any more, unless it was sent and may have arrived.
+  if (writeJSON(draft) === shownFirst && !props.kept?.sent().key) props.kept?.drop()
   else props.kept?.keep({ fields: changed(), at: new Date().toISOString() })
 })
 function startAnew() {
@@ -50,6 +51,8 @@ function startAnew() {
   for (const name of Object.keys(unread)) unread[name] = ''
   again.value = undefined
   version.value++
+  props.kept?.drop()
+  emit('thrown')
 }
 /** What cannot be read of what was typed, by field. */
 const unread = reactive<Record<string, string>>({})
@@ -120,7 +123,7 @@ async function save() {
   await nextTick() // a list takes over what was typed last when it loses the focus
   if (Object.values(unread).some(Boolean)) return toWhatIsWrong()
   const fields = changed()
-  if (Object.keys(fields).length === 0) {
+  if (Object.keys(fields).length === 0 && !props.kept?.sent().key) {
     props.kept?.drop() // central has it all
     return emit('cancel')
   }
