@@ -218,15 +218,18 @@ func TestSearchesStayWhereTheyAre(t *testing.T) {
 
 // A list narrows by its fields and shows what it is narrowed by; many records are edited at once, and that is taken back.
 func TestFilterAndEditMany(t *testing.T) {
-	p, _, _, _ := crew(t, 1280)
+	p, _, _, ids := crew(t, 1280)
+	if _, err := chromedp.Call(p.tab, emulation.SetLocaleOverride, emulation.SetLocaleOverrideParams{Locale: "de-DE"}); err != nil {
+		t.Fatal(err)
+	}
 	p.visit("/records/huts")
 	p.signIn("lead", testbed.Password)
 	p.says("tbody", "Lorn")
 	p.press("Filter")
 	p.choose(`.condition .p-select`, "Beds")
 	p.choose(`.condition .p-select:nth-of-type(2)`, "at least")
-	p.fill(".condition input[type=text][aria-label=Value]", "7\r")
-	p.says(".chip", "Beds at least 7")
+	p.fill(".condition input[type=text][aria-label=Value]", "6,5\r")
+	p.says(".chip", "Beds at least 6.5")
 	p.says(".head", "3 records found")
 	p.do(chromedp.Click(chromedp.CSS("thead input[type=checkbox]")))
 	p.says(".chosen", "3 records chosen")
@@ -249,10 +252,19 @@ func TestFilterAndEditMany(t *testing.T) {
 	if got := zones(); got != "kell ostra ostra ostra" {
 		t.Errorf("central has %s", got)
 	}
+	// Somebody edits one of them meanwhile: that stays.
+	status, text := p.bed.Call("PATCH", "/v1/records/huts/"+ids[1].String(), p.bed.SignIn("worker"), map[string]any{"fields": map[string]any{"beds": 77}})
+	if status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
 	p.press("Take all of it back")
 	p.closed()
 	if got := zones(); got != "kell kell kell kell" {
 		t.Errorf("taken back, central has %s", got)
+	}
+	r, err := p.bed.Central.Record(t.Context(), central.Everything("lead"), "huts", ids[1])
+	if err != nil || !strings.Contains(string(r.Fields), `"beds":77`) {
+		t.Errorf("what somebody else edited is gone: %s, %v", r.Fields, err)
 	}
 	p.visit("/records/huts?removed=true")
 	p.says(".page", "No record was removed")

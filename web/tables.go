@@ -119,6 +119,11 @@ func (s *Server) readTable(ctx context.Context, asker fleet.Person, form *TableF
 	if err != nil {
 		return got, fault.Fail(fault.Invalid, "%v", err)
 	}
+	for _, key := range strings.Split(target.Key, ",") {
+		if key != "" && !t.named && !fit.Has(key) {
+			return got, fault.Fail(fault.Invalid, "there is no column for the key %s of %s: nothing would tell which record a row is of", key, got.Collection)
+		}
+	}
 	for _, column := range t.table.Columns {
 		if field, goes := fit.Fields[column.Header]; goes {
 			got.Columns = append(got.Columns, tableColumn{column.Header, field.Name})

@@ -20,17 +20,7 @@ type Fit struct {
 	Latitude, Longitude, Place string
 }
 
-// UnknownColumn is a column that is no field.
-type UnknownColumn struct {
-	Header, Collection string
-	Known              []string // the fields that there are
-}
-
-func (e *UnknownColumn) Error() string {
-	return fmt.Sprintf("the column %q is no field of %s; it has %s", e.Header, e.Collection, strings.Join(e.Known, ", "))
-}
-
-// Fit finds the field of each column, by its name or its title. Its error is an [*UnknownColumn].
+// Fit finds the field of each column, by its name or its title. An error says which column is no field, and what fields there are.
 func (t *Table) Fit(d definition.Definition, figures Figures) (Fit, error) {
 	f := Fit{Target: d, Figures: figures, Fields: map[string]definition.Field{}}
 	latitude, longitude := t.PlaceColumns()
@@ -45,11 +35,11 @@ func (t *Table) Fit(d definition.Definition, figures Figures) (Fit, error) {
 		}
 		field, known := FieldOf(d, column.Header, column.Field)
 		if !known {
-			unknown := &UnknownColumn{Header: column.Header, Collection: d.Collection}
-			for _, there := range d.Fields {
-				unknown.Known = append(unknown.Known, there.Name)
+			var there []string
+			for _, field := range d.Fields {
+				there = append(there, field.Name)
 			}
-			return f, unknown
+			return f, fmt.Errorf("the column %q is no field of %s; it has %s", column.Header, d.Collection, strings.Join(there, ", "))
 		}
 		f.Fields[column.Header] = field
 	}

@@ -23,8 +23,9 @@ const went = ref(0)
 const failed = ref<{ label: string; why: string }[]>([])
 const working = ref(false)
 const finished = ref(false)
-/** To what revision each goes back; a record that was removed is brought back. */
-let undo: { id: string; revision: number }[] = []
+/** What was done to which record: the field goes back to what it was, and what others have changed since stays; a removed record is brought back. */
+type Done = { id: string; field?: string; before: unknown; seen: number; now: number }
+const undo = ref<Done[]>([])
 
 const fields = computed(() => (props.collection.fields ?? []).filter(settable))
 const chosen = computed(() => fields.value.find((f) => f.name === field.value))
@@ -39,7 +40,7 @@ watch(what, (now) => {
   went.value = 0
   failed.value = []
   finished.value = false
-  undo = []
+  undo.value = []
 })
 
 /** Does something to each, a few at a time, and goes on where one fails. */
@@ -78,7 +79,14 @@ async function run() {
             }),
           )
         : await ask(api.DELETE('/v1/records/{collection}/{id}', { params: { path: path(r.id), header, query: { base: r.revision } } }))
-    if (answer.revision && answer.revision > r.revision) undo.push({ id: r.id, revision: r.revision })
+    if (answer.revision && answer.revision > r.revision)
+      undo.value.push({
+        id: r.id,
+        field: what.value === 'edit' ? field.value : undefined,
+        before: fieldsOf(r)[field.value],
+        seen: r.revision,
+        now: answer.revision,
+      })
     if (what.value === 'remove' && !answer.record?.removed) throw new Error('Somebody has edited it meanwhile: look at it, and remove it again.')
     if (answer.answer === 'held') throw new Error('Held for a person: somebody else had changed it.')
   })
@@ -86,13 +94,24 @@ async function run() {
   emit('done')
 }
 async function takeBack() {
-  const back = undo
-  undo = []
+  const back = undo.value
+  undo.value = []
   const labels = new Map(taken.map((r) => [r.id, name(r)]))
   await forEach(
     back,
     (one) => labels.get(one.id) ?? one.id,
-    (one) => ask(api.POST('/v1/bring-back/{collection}/{id}', { params: { path: path(one.id) }, body: { revision: one.revision } })),
+    async (one) => {
+      try {
+        if (one.field === undefined) await ask(api.POST('/v1/bring-back/{collection}/{id}', { params: { path: path(one.id) }, body: { revision: one.seen } }))
+        else {
+          const body = { base: one.now, fields: { [one.field]: one.before ?? null } as Fields }
+          await ask(api.PATCH('/v1/records/{collection}/{id}', { params: { path: path(one.id), header: { 'Idempotency-Key': newID() } }, body }))
+        }
+      } catch (error) {
+        undo.value.push(one) // it can be tried again
+        throw error
+      }
+    },
   )
   emit('done')
   if (!failed.value.length) {
