@@ -398,6 +398,8 @@ func TestBringingInATable(t *testing.T) {
 	p.do(chromedp.Click(`//a[contains(., "Look at them")]`))
 	p.says(".page", "2 records")
 	p.visit("/import")
+	bring("huts.csv", "Name;Beds\nGale;14\n")
+	p.says("main", "no column for the key code")
 	bring("odd.csv", "a,b\n")
 	p.says("main", "there are no rows")
 	bring("odd.txt.exe", "x")

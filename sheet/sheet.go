@@ -38,6 +38,30 @@ type Reader interface {
 	Close() error
 }
 
+// Each gives all rows of a file that is opened for it, and what there is to note of them then.
+func Each(open func() (Reader, error), take func(Row) error) (notes []string, err error) {
+	reader, err := open()
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		notes = reader.Notes()
+		err = errors.Join(err, reader.Close())
+	}()
+	for {
+		row, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return nil, nil
+		}
+		if err == nil {
+			err = take(row)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
 // Options say how a file is to be read.
 type Options struct {
 	Sheet    string // of a workbook; the first one when empty

@@ -203,6 +203,38 @@ func TestAcceptedChanges(t *testing.T) {
 	}
 }
 
+// P11: conflicts are counted for who covers their records. Who is added with no territory covers none of them.
+func TestConflictsAreCountedForWhoCoversThem(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(strings.Replace(placed, "sync:\n", "sync:\n  rules: {name: ask}\n", 1))
+	lead, admin := bed.SignIn("lead"), bed.SignIn("admin")
+	testbed.Must(t, bed.Central.HoldTerritories(t.Context(), "worker", []string{"kell"}))
+	for _, zone := range []string{"kell", "ostra"} {
+		status, text := bed.Call("POST", "/v1/records/huts", lead, map[string]any{"fields": map[string]any{"name": "Gale", "zone": zone}})
+		if status != 201 {
+			t.Fatalf("%d %s", status, text)
+		}
+		id := asked[looked](t, bed, lead, "/v1/records/huts?where=zone%3D"+zone).Records[0].ID
+		for who, name := range map[string]string{lead: "Fosk", admin: "Arn"} {
+			if status, text := bed.Call("PATCH", "/v1/records/huts/"+id, who, map[string]any{"base": 1, "fields": map[string]any{"name": name}}); status != 200 {
+				t.Fatalf("%d %s", status, text)
+			}
+		}
+	}
+	if status, text := bed.Call("POST", "/v1/workers", admin, map[string]any{"name": "new", "role": "worker", "password": testbed.Password,
+		"territories": []string{}}); status != 204 && status != 201 {
+		t.Fatalf("%d %s", status, text)
+	}
+	for who, want := range map[string]int{lead: 2, bed.SignIn("worker"): 1, bed.SignIn("new"): 0} {
+		if got := asked[struct{ Open int }](t, bed, who, "/v1/conflicts/count"); got.Open != want {
+			t.Errorf("%d are counted, want %d", got.Open, want)
+		}
+		if got := asked[[]any](t, bed, who, "/v1/conflicts"); len(got) != want {
+			t.Errorf("%d are listed, want %d", len(got), want)
+		}
+	}
+}
+
 // One device says how far it is and what central did not accept of it; a worker sees that of their own, and no values
 // that they do not cover.
 func TestOneDevice(t *testing.T) {

@@ -19,7 +19,6 @@ import (
 	"homing/central/fleet"
 	"homing/core/definition"
 	"homing/core/propose"
-	"homing/core/record"
 	"homing/core/rights"
 	"homing/sheet"
 )
@@ -119,10 +118,9 @@ func (s *Server) readTable(ctx context.Context, asker fleet.Person, form *TableF
 	if err != nil {
 		return got, fault.Fail(fault.Invalid, "%v", err)
 	}
-	for _, key := range strings.Split(target.Key, ",") {
-		if key != "" && !t.named && !fit.Has(key) {
-			return got, fault.Fail(fault.Invalid, "there is no column for the key %s of %s: nothing would tell which record a row is of", key, got.Collection)
-		}
+	if target.Key != "" && !t.named && !fit.Has(target.Key) {
+		return got, fault.Fail(fault.Invalid, "there is no column for the key %s of %s: nothing would tell which record a row is of",
+			target.Key, got.Collection)
 	}
 	for _, column := range t.table.Columns {
 		if field, goes := fit.Fields[column.Header]; goes {
@@ -135,12 +133,11 @@ func (s *Server) readTable(ctx context.Context, asker fleet.Person, form *TableF
 	got.Total, got.Rows = t.total, []map[string]json.RawMessage{}
 	err = t.each(func(row sheet.Row) error {
 		values := fit.Values(row.Cells)
-		if wrong := wrongWith(target, values); len(wrong) > 0 {
+		if _, wrong := propose.Wrong(target, values); len(wrong) > 0 {
 			got.WrongRows++
 			for _, one := range wrong {
 				if len(got.Wrong) < mostWrongTold {
-					one.Row, one.Cells = row.Number, plainCells(row)
-					got.Wrong = append(got.Wrong, one)
+					got.Wrong = append(got.Wrong, tableWrong{row.Number, one.Field, one.Message, plainCells(row)})
 				}
 			}
 			return nil
@@ -201,31 +198,6 @@ func (s *Server) target(ctx context.Context, asker fleet.Person, written string,
 	return compiled, nil
 }
 
-// anyRecord stands in for the id of a record that central is to find by its key.
-const anyRecord = `"00000000-0000-7000-8000-000000000000"`
-
-// wrongWith says what is wrong with the values of a row.
-func wrongWith(target *definition.Collection, values map[string]json.RawMessage) []tableWrong {
-	fields := record.Fields{}
-	for _, name := range slices.Sorted(maps.Keys(values)) {
-		value, err := record.CanonicalField(name, values[name])
-		if err != nil {
-			return []tableWrong{{Field: name, Reason: err.Error()}}
-		}
-		if field, _ := target.Field(name); value != nil && field.Reference != "" {
-			value = json.RawMessage(anyRecord)
-		}
-		if value != nil {
-			fields[name] = value
-		}
-	}
-	var all []tableWrong
-	for _, reason := range target.Validate(fields) {
-		all = append(all, tableWrong{Field: reason.Field, Reason: reason.Message})
-	}
-	return all
-}
-
 func plainCells(row sheet.Row) map[string]string {
 	cells := map[string]string{}
 	for header, value := range row.Cells {
@@ -253,32 +225,18 @@ type tableReading struct {
 	said        []string // of how texts are read
 }
 
+func (t *tableReading) open() (sheet.Reader, error) {
+	return sheet.Open(t.path, sheet.Options{Sheet: t.sheet})
+}
+
 func (t *tableReading) each(take func(sheet.Row) error) (err error) {
-	reader, err := sheet.Open(t.path, sheet.Options{Sheet: t.sheet})
-	if err != nil {
-		return err
-	}
-	defer func() {
-		t.notes = reader.Notes()
-		err = errors.Join(err, reader.Close())
-	}()
-	for {
-		row, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err == nil {
-			err = take(row)
-		}
-		if err != nil {
-			return err
-		}
-	}
+	t.notes, err = sheet.Each(t.open, take)
+	return err
 }
 
 // look reads the file once, to know its columns and what they hold.
 func (t *tableReading) look() error {
-	reader, err := sheet.Open(t.path, sheet.Options{Sheet: t.sheet})
+	reader, err := t.open()
 	if err != nil {
 		return err
 	}
@@ -311,11 +269,7 @@ func (t *tableReading) settle(known *definition.Definition) {
 	}
 	var matters func(string) bool
 	if known != nil {
-		matters = func(header string) bool {
-			field, is := propose.FieldOf(*known, header, propose.FieldName(header))
-			shape := field.Shape()
-			return !is || shape.IsNumber() || shape.Format == "date"
-		}
+		matters = propose.Matters(*known)
 	}
 	t.figures, t.said = t.table.Settle(t.figures, matters)
 }

@@ -3,9 +3,13 @@ package propose
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
+	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/record"
 )
 
 // GeometryField is what the geometry of a GeoJSON feature is called as a column.
@@ -60,6 +64,36 @@ func FieldOf(d definition.Definition, header, name string) (definition.Field, bo
 		return placeField(d)
 	}
 	return definition.Field{}, false
+}
+
+// Matters says whether it matters how the texts of a column are read, for a collection that there is already.
+func Matters(d definition.Definition) func(header string) bool {
+	return func(header string) bool {
+		field, known := FieldOf(d, header, FieldName(header))
+		shape := field.Shape()
+		return !known || shape.IsNumber() || shape.Format == "date"
+	}
+}
+
+// anyRecord stands in for the id of a record that central is to find by its key.
+const anyRecord = `"00000000-0000-7000-8000-000000000000"`
+
+// Wrong says what is wrong with the values of a row, and gives the record that they make.
+func Wrong(c *definition.Collection, values map[string]json.RawMessage) (record.Fields, []change.Reason) {
+	fields := record.Fields{}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		value, err := record.CanonicalField(name, values[name])
+		if err != nil {
+			return nil, []change.Reason{{Field: name, Code: change.CodeInvalidValue, Message: err.Error()}}
+		}
+		if field, _ := c.Field(name); value != nil && field.Reference != "" {
+			value = json.RawMessage(anyRecord)
+		}
+		if value != nil {
+			fields[name] = value
+		}
+	}
+	return fields, c.Validate(fields)
 }
 
 // placeField is the first field that holds a place: where the geometry of a feature goes.

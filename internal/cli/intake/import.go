@@ -209,26 +209,8 @@ func (i *importing) run(ctx context.Context) error {
 
 // each reads the file from the start.
 func (i *importing) each(take func(sheet.Row) error) (err error) {
-	reader, err := i.open()
-	if err != nil {
-		return err
-	}
-	defer func() {
-		i.mended = reader.Notes()
-		err = errors.Join(err, reader.Close())
-	}()
-	for {
-		row, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err == nil {
-			err = take(row)
-		}
-		if err != nil {
-			return err
-		}
-	}
+	i.mended, err = sheet.Each(i.open, take)
+	return err
 }
 
 // look reads the file once, to know its columns and what they hold.
@@ -268,11 +250,7 @@ func (i *importing) settle(table *propose.Table) {
 	}
 	var matters func(string) bool
 	if i.target != nil && !i.fresh {
-		matters = func(header string) bool {
-			field, known := propose.FieldOf(i.target.Definition, header, propose.FieldName(header))
-			shape := field.Shape()
-			return !known || shape.IsNumber() || shape.Format == "date"
-		}
+		matters = propose.Matters(i.target.Definition)
 	}
 	var said []string
 	i.figures, said = table.Settle(i.figures, matters)
@@ -517,24 +495,15 @@ func (i *importing) wrongWith(row sheet.Row, seen *seenKeys) ([]wrongRow, error)
 		}
 	}
 	delete(values, changes.RowID)
-	fields := record.Fields{}
-	for _, name := range slices.Sorted(maps.Keys(values)) {
-		raw := values[name]
-		value, err := record.CanonicalField(name, raw)
-		if err != nil {
-			return []wrongRow{{row.Number, name, terminal.Shorten(string(raw), 40), err.Error()}}, nil
-		}
-		if field, _ := i.target.Field(name); value != nil && field.Reference != "" {
-			value = json.RawMessage(anyID) // central finds out which record is meant
-		}
-		if value != nil {
-			fields[name] = value
-		}
-	}
+	fields, wrong := propose.Wrong(i.target, values)
 	var all []wrongRow
-	for _, reason := range i.target.Validate(fields) {
+	for _, reason := range wrong {
 		name, _, _ := strings.Cut(reason.Field, "/")
-		all = append(all, wrongRow{row.Number, reason.Field, terminal.Shorten(terminal.Plain(fields[name]), 40), reason.Message})
+		value := terminal.Plain(fields[name])
+		if fields == nil { // it is no value at all
+			value = string(values[name])
+		}
+		all = append(all, wrongRow{row.Number, reason.Field, terminal.Shorten(value, 40), reason.Message})
 	}
 	return all, nil
 }
@@ -551,9 +520,6 @@ func keyOf(values map[string]json.RawMessage, key string) string {
 	}
 	return strings.Join(parts, ", ")
 }
-
-// anyID stands in for the id of a record that central is to find.
-const anyID = `"00000000-0000-7000-8000-000000000000"`
 
 // check goes through all rows before any is loaded.
 func (i *importing) check() (imported, error) {
