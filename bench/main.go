@@ -6,6 +6,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -66,7 +67,7 @@ func main() {
 	results, costs, err := run(context.Background(), *changes, *records, *saves, *only)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
-		os.Exit(1)
+		defer func() { pprof.StopCPUProfile(); os.Exit(1) }() // what it has measured is shown first
 	}
 	if *asJSON {
 		json.NewEncoder(os.Stdout).Encode(map[string]any{"ratios": results, "costs": costs})
@@ -89,6 +90,12 @@ type stand struct {
 	code     func(worker string) (string, error)
 }
 
+// step is one measure of a run.
+type step struct {
+	name string
+	run  func() error
+}
+
 func run(ctx context.Context, changes, records, saves int, only string) ([]measure, []cost, error) {
 	folder, err := os.MkdirTemp("", "homing-bench-")
 	if err != nil {
@@ -104,55 +111,56 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 	}
 	defer s.running.Stop()
 	var results []measure
-	for _, step := range []struct {
-		name string
-		run  func() ([]measure, error)
-	}{
-		{"push", func() ([]measure, error) { return s.push(ctx, changes) }},
-		{"load", func() ([]measure, error) { return s.firstLoad(ctx, records) }},
-		{"save", one(func() (measure, error) { return s.save(ctx, saves) })},
-		{"search", one(func() (measure, error) { return s.search(ctx, 10) })},
-		{"import", one(func() (measure, error) { return s.importRows(ctx, changes) })},
-		{"territory", one(func() (measure, error) { return s.territoryLoad(ctx) })},
-		{"pull", one(func() (measure, error) { return s.incremental(ctx, 10_000, 10*records) })},
-		{"fleet", one(func() (measure, error) { return s.fleet(ctx, 1000) })},
+	var costs []cost
+	var failed error // what one measure cannot find out does not keep the others from being shown
+	rate := func(name string, run func() ([]measure, error)) step {
+		return step{name, func() (err error) {
+			m, err := run()
+			results = append(results, m...)
+			return err
+		}}
+	}
+	price := func(name string, run func() ([]cost, error)) step {
+		return step{name, func() (err error) {
+			c, err := run()
+			costs = append(costs, c...)
+			return err
+		}}
+	}
+	for _, step := range []step{
+		rate("push", func() ([]measure, error) { return s.push(ctx, changes) }),
+		rate("load", func() ([]measure, error) { return s.firstLoad(ctx, records) }),
+		rate("save", one(func() (measure, error) { return s.save(ctx, saves) })),
+		rate("search", one(func() (measure, error) { return s.search(ctx, 10) })),
+		rate("import", one(func() (measure, error) { return s.importRows(ctx, changes) })),
+		rate("territory", one(func() (measure, error) { return s.territoryLoad(ctx) })),
+		price("trips", func() ([]cost, error) { return s.trips(ctx) }),
+		price("wire", func() ([]cost, error) { return s.wire(ctx) }),
+		price("lists-here", func() ([]cost, error) { return s.listsHere(ctx) }),
+		// From here on central holds a million records, which no device above is to load.
+		rate("pull", one(func() (measure, error) { return s.incremental(ctx, 10_000, 10*records) })),
+		rate("fleet", one(func() (measure, error) { return s.fleet(ctx, 1000) })),
+		price("scale", func() ([]cost, error) { return s.scale(ctx, 10*records) }),
+		price("lists", func() ([]cost, error) { return s.lists(ctx, 10_000, 10*records) }),
 	} {
 		if only != "" && step.name != only && step.name != "push" {
 			continue // the others work on what push has pushed
 		}
-		m, err := step.run()
-		if err != nil {
-			return nil, nil, err
+		fmt.Fprintln(os.Stderr, "measuring", step.name)
+		if err := step.run(); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("%s: %w", step.name, err))
 		}
-		results = append(results, m...)
 	}
-	var costs []cost
-	for _, step := range []struct {
-		name string
-		run  func() ([]cost, error)
-	}{
-		{"trips", func() ([]cost, error) { return s.trips(ctx) }},
-		{"wire", func() ([]cost, error) { return s.wire(ctx) }},
-		{"lists-here", func() ([]cost, error) { return s.listsHere(ctx) }},
-		{"scale", func() ([]cost, error) { return s.scale(ctx, 10*records) }},
-		{"lists", func() ([]cost, error) { return s.lists(ctx, 10_000, 10*records) }},
-	} {
-		if only != "" && step.name != only {
-			continue
-		}
-		more, err := step.run()
-		if err != nil {
-			return nil, nil, err
-		}
-		costs = append(costs, more...)
-	}
-	return results, costs, nil
+	return results, costs, failed
 }
 
 func one(measured func() (measure, error)) func() ([]measure, error) {
 	return func() ([]measure, error) {
 		m, err := measured()
-		return []measure{m}, err
+		if err != nil {
+			return nil, err
+		}
+		return []measure{m}, nil
 	}
 }
 

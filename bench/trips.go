@@ -219,7 +219,9 @@ func (s *stand) trips(ctx context.Context) ([]cost, error) {
 				args = append(args, "-edits")
 			}
 			var took exchanged
-			out, err := exec.CommandContext(ctx, os.Args[0], args...).Output()
+			device := exec.CommandContext(ctx, os.Args[0], args...)
+			device.Stderr = os.Stderr
+			out, err := device.Output()
 			if err == nil {
 				err = json.Unmarshal(out, &took)
 			}

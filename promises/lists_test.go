@@ -58,7 +58,8 @@ func TestListsSayTheSameEverywhere(t *testing.T) {
 	questions := []query.Ask{{}, {Sort: "state"}, {Sort: "-state"}, {Sort: "height"}, {Sort: "-height", Offset: 250}, {Sort: "-seen", Offset: 40}, {Sort: "name,-height"},
 		{Sort: "-name"}, {Where: []string{"state=worn"}, Sort: "-seen"}, {Where: []string{"state!=worn"}}, {Where: []string{"state="}}, {Where: []string{"seen>=2026-06"}},
 		{Where: []string{"seen<2026-03-01", "height>0"}, Sort: "seen"}, {Where: []string{"height=3.5"}}, {Where: []string{"name=gale"}}, {Where: []string{"name=" + long + "a"}},
-		{Where: []string{"name~ALE"}}, {Where: []string{"number=P-007"}}, {Label: "p-007 gale"}, {Where: []string{"state~o"}}, {Sort: "-edited_at"}}
+		{Where: []string{"name~ALE"}}, {Where: []string{"number=P-007"}}, {Label: "p-007 gale"}, {Where: []string{"state~o"}}, {Where: []string{"state=worn", "state=sound", "height>0"}, Sort: "seen"},
+		{Where: []string{"state=worn", "state="}, Sort: "height"}, {Where: []string{"height>=-3.5", "height<9"}}, {Sort: "-edited_at"}}
 	said := map[string]string{}
 	for _, lists := range []string{"", "lists: [state, height, seen, name]\n", "lists: [note]\n"} {
 		bed.Define(posted + lists)

@@ -207,8 +207,14 @@ func (c *Finding) list(ctx context.Context, askers sight.Askers, collection stri
 				return err
 			}
 		}
-		most := int64(q.Counted())
-		if err := tx.QueryRowxContext(ctx, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1 %s LIMIT %d) c`, from, most+1),
+		most, counted := int64(q.Counted()), from
+		if key := q.Ranging(compiled.Definition, query.PostgreSQL); key != "" {
+			counted += " ORDER BY " + key
+			if err := tx.GoInOrder(ctx); err != nil {
+				return err
+			}
+		}
+		if err := tx.QueryRowxContext(ctx, fmt.Sprintf(`SELECT count(*) FROM (SELECT 1 %s LIMIT %d) c`, counted, most+1),
 			args...).Scan(&listing.Total); err != nil {
 			return err
 		}

@@ -61,6 +61,7 @@ func Open(ctx context.Context, options Options) (*DB, error) {
 	}
 	// A plan made while a table was small would be kept while it grows, and read all of it for each batch.
 	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	config.RuntimeParams["jit"] = "off" // it compiles for longer than a page takes
 	config.RuntimeParams["application_name"] = "homing"
 	d := &DB{DB: sqlx.NewDb(stdlib.OpenDB(*config), "pgx"), log: options.Log, now: options.Now,
 		compiled: map[string]*definition.Collection{}}

@@ -69,9 +69,10 @@ func (t *Tx) Head(ctx context.Context, collection string) (head int64, err error
 	return head, err
 }
 
-// GoInOrder makes the statements that follow go through tables by an index that has their order, and gather nothing first.
+// GoInOrder makes the statements that follow go through tables by an index that has their order, where there is one, and
+// gather or sort nothing first.
 func (t *Tx) GoInOrder(ctx context.Context) error {
-	_, err := t.ExecContext(ctx, `SET LOCAL enable_bitmapscan = off`)
+	_, err := t.ExecContext(ctx, `SET LOCAL enable_bitmapscan = off; SET LOCAL enable_sort = off`)
 	return err
 }
 

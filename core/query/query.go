@@ -21,7 +21,7 @@ const (
 
 // Ask is a question for records, as people put it.
 type Ask struct {
-	Where  []string // conditions such as "state=open"
+	Where  []string // conditions such as "state=open"; all must hold, but of several that say what one field is, any
 	Search string   // words that the record contains, each somewhere in its fields, whatever their case
 	Label  string   // what the record is called, whatever the case
 	Sort   string   // field names, a leading dash reverses
@@ -205,43 +205,72 @@ var SQLite = Dialect{
 	Short:  func(text string) string { return "substr(" + text + ",1,200)" },
 }
 
+// sameAs says whether two conditions are of one field and both say what it is: then either may hold.
+func (c Condition) sameAs(other Condition) bool {
+	return c.Op == Equal && other.Op == Equal && c.Field == other.Field
+}
+
+// sql writes one condition.
+func (c Condition) sql(d definition.Definition, dialect Dialect) (term string, args []any) {
+	expression := dialect.Text(column(d, c.Field, dialect), c.Field)
+	var value any = c.Value
+	if isNumber(d, c.Field) && isNumeral(c.Value) && c.Op != Contains {
+		expression = dialect.Number(column(d, c.Field, dialect), c.Field)
+		value = json.Number(c.Value)
+	}
+	var quick string
+	if at, ranges := ListKey(d, c.Field, dialect); c.Value != "" && slices.Contains(d.Lists, c.Field) && !isNumber(d, c.Field) &&
+		(c.Op == Equal || ranges && c.Op != NotEqual && c.Op != Contains) {
+		// The index knows this; what follows is exact.
+		quick, args = at+" "+string(c.Op)+" "+dialect.Short("lower(?)")+" AND ", append(args, c.Value)
+	}
+	switch {
+	case c.Op == Contains:
+		term = dialect.Fold(expression) + ` LIKE ? ESCAPE '\'`
+		value = pattern(c.Value)
+	case c.Op == Equal && c.Value == "":
+		term = "coalesce(" + expression + ",'') = ?"
+	case c.Op == NotEqual && c.Value != "":
+		term = "(" + expression + " <> ? OR " + expression + " IS NULL)"
+	case c.Op == NotEqual:
+		term = expression + " <> ?"
+	default:
+		term = expression + " " + string(c.Op) + " ?"
+	}
+	if number, isNum := value.(json.Number); isNum {
+		if f, err := number.Float64(); err == nil {
+			value = f
+		}
+	}
+	return quick + term, append(args, value)
+}
+
 // SQL writes the conditions as one expression with a ? for each argument, and the order as a list of terms. Ties are
 // broken by the record's id, so that pages neither repeat nor skip.
 func (q Query) SQL(d definition.Definition, dialect Dialect) (where string, args []any, order string) {
 	terms := []string{"TRUE"}
-	for _, c := range q.Where {
-		expression := dialect.Text(column(d, c.Field, dialect), c.Field)
-		var value any = c.Value
-		if isNumber(d, c.Field) && isNumeral(c.Value) && c.Op != Contains {
-			expression = dialect.Number(column(d, c.Field, dialect), c.Field)
-			value = json.Number(c.Value)
+	for n, c := range q.Where {
+		if c.Op == Equal && slices.ContainsFunc(q.Where[:n], c.sameAs) {
+			continue // it stands with the first of its field
 		}
-		if at, ranges := ListKey(d, c.Field, dialect); c.Value != "" && slices.Contains(d.Lists, c.Field) && !isNumber(d, c.Field) &&
-			(c.Op == Equal || ranges && c.Op != NotEqual && c.Op != Contains) {
-			// The index knows this; what follows is exact.
-			terms, args = append(terms, at+" "+string(c.Op)+" "+dialect.Short("lower(?)")), append(args, c.Value)
-		}
-		switch {
-		case c.Op == Contains:
-			terms = append(terms, dialect.Fold(expression)+` LIKE ? ESCAPE '\'`)
-			value = pattern(c.Value)
-		case c.Op == Equal && c.Value == "":
-			terms = append(terms, "coalesce("+expression+",'') = ?")
-		case c.Op == NotEqual && c.Value != "":
-			terms = append(terms, "("+expression+" <> ? OR "+expression+" IS NULL)")
-		default:
-			op := string(c.Op)
-			if c.Op == NotEqual {
-				op = "<>"
-			}
-			terms = append(terms, expression+" "+op+" ?")
-		}
-		if number, isNum := value.(json.Number); isNum {
-			if f, err := number.Float64(); err == nil {
-				value = f
+		either := []Condition{c}
+		if c.Op == Equal {
+			for _, other := range q.Where[n+1:] {
+				if c.sameAs(other) {
+					either = append(either, other)
+				}
 			}
 		}
-		args = append(args, value)
+		var ways []string
+		for _, one := range either {
+			way, values := one.sql(d, dialect)
+			ways, args = append(ways, way), append(args, values...)
+		}
+		if len(ways) == 1 {
+			terms = append(terms, ways[0])
+		} else {
+			terms = append(terms, "("+strings.Join(ways, " OR ")+")")
+		}
 	}
 	if q.After != "" {
 		terms, args = append(terms, "id > ?"), append(args, q.After)
@@ -309,6 +338,18 @@ func (q Query) Backwards(d definition.Definition, dialect Dialect) (key string, 
 	}
 	key, _ = ListKey(d, q.Sort[0].Field, dialect)
 	return key, true
+}
+
+// Ranging is what an index orders by that a condition looks into for a range; empty where there is none. Who counts what
+// lies in the range goes through it in this order.
+func (q Query) Ranging(d definition.Definition, dialect Dialect) string {
+	for _, c := range q.Where {
+		if key, ranges := ListKey(d, c.Field, dialect); ranges && c.Value != "" && slices.Contains(d.Lists, c.Field) &&
+			slices.Contains([]Op{Less, LessOrEqual, Greater, GreaterOrEqual}, c.Op) {
+			return key
+		}
+	}
+	return ""
 }
 
 // labelSQL is what a record is called, as an expression.
