@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"homing/central"
@@ -30,7 +31,7 @@ type page struct {
 func open(t *testing.T, width int, change ...func(*service.Options)) *page {
 	t.Helper()
 	bed := testbed.Start(t, append(change, func(o *service.Options) { o.Console = console.Files() })...)
-	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	t.Cleanup(cancel)
 	tab, end, err := browser.Start(ctx, width, 800)
 	testbed.Must(t, err)
@@ -40,8 +41,15 @@ func open(t *testing.T, width int, change ...func(*service.Options)) *page {
 
 func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	if err := chromedp.Do(p.tab, actions...); err != nil {
-		p.t.Fatalf("%v; the page reads:\n%s", err, p.text("body"))
+	for _, action := range actions {
+		err := chromedp.Do(p.tab, action)
+		// What was found may be drawn anew before it is pressed, as a row that has just changed: whoever looks presses what is there.
+		for tries := 0; tries < 5 && err != nil && strings.Contains(err.Error(), "Could not find node"); tries++ {
+			err = chromedp.Do(p.tab, action)
+		}
+		if err != nil {
+			p.t.Fatalf("%v; the page reads:\n%s", err, p.text("body"))
+		}
 	}
 }
 
@@ -56,8 +64,26 @@ func (p *page) another() {
 	p.do(chromedp.EmulateViewport(1280, 800))
 }
 
+// speaks is the language of the browser.
+func (p *page) speaks(locale string) {
+	p.t.Helper()
+	if _, err := chromedp.Call(p.tab, emulation.SetLocaleOverride, emulation.SetLocaleOverrideParams{Locale: locale}); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// looks is the look that the system asks for, with nothing that moves.
+func (p *page) looks(look string) {
+	p.t.Helper()
+	if _, err := chromedp.Call(p.tab, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+		Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}, {Name: "prefers-reduced-motion", Value: "reduce"}}}); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
 // text is what an element shows, or empty when there is none.
 func (p *page) text(selector string) string {
+	p.t.Helper()
 	text, err := chromedp.Run(
 		p.tab,
 		chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`,

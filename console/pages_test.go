@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
 
@@ -17,6 +16,7 @@ import (
 	"homing/core/query"
 	"homing/device"
 	"homing/internal/testbed"
+	"homing/service"
 )
 
 const works = `collection: huts
@@ -38,9 +38,9 @@ sync:
 `
 
 // crew is a central with huts that a worker's device has brought, one in dispute with the lead's.
-func crew(t *testing.T, width int) (p *page, a, b *device.Store, ids []uuid.UUID) {
+func crew(t *testing.T, width int, change ...func(*service.Options)) (p *page, a, b *device.Store, ids []uuid.UUID) {
 	t.Helper()
-	p = open(t, width)
+	p = open(t, width, change...)
 	p.bed.Define(works)
 	a, b = p.bed.Device("worker", "Valley tablet", device.Options{}), p.bed.Device("lead", "Ridge phone", device.Options{})
 	testbed.Exchange(t, a, b)
@@ -77,15 +77,12 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 	for path, ready := range map[string]string{"/": "changes arrived", "/records": "Huts", "/records/huts": "Lorn", "/records/huts?view=map": "shown",
 		"/records/huts/" + ids[0].String(): "Revision 1", "/changes": "Gale", "/conflicts": "came first", "/devices": "Valley tablet",
 		"/devices/" + devices[0].ID.String(): "How far it has pulled", "/exchanges": "Valley tablet", "/definitions/huts": "Where two edits meet",
-		"/import": "Drop a file", "/people": "worker", "/audit": "device enrolled", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
+		"/import": "Drop a file", "/people": "worker", "/people/worker": "covers everything", "/audit": "device enrolled", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
 		p.visit(path)
 		for _, width := range []int64{1280, 360} {
 			p.do(chromedp.EmulateViewport(width, 800))
 			for _, look := range []string{"light", "dark"} {
-				if _, err := chromedp.Call(p.tab, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
-					Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}, {Name: "prefers-reduced-motion", Value: "reduce"}}}); err != nil {
-					t.Fatal(err)
-				}
+				p.looks(look)
 				p.says("main", ready)
 				name := fmt.Sprintf("%s, %s, %d wide", path, look, width)
 				p.inspect(string(axe), name)
@@ -219,9 +216,7 @@ func TestSearchesStayWhereTheyAre(t *testing.T) {
 // A list narrows by its fields and shows what it is narrowed by; many records are edited at once, and that is taken back.
 func TestFilterAndEditMany(t *testing.T) {
 	p, _, _, ids := crew(t, 1280)
-	if _, err := chromedp.Call(p.tab, emulation.SetLocaleOverride, emulation.SetLocaleOverrideParams{Locale: "de-DE"}); err != nil {
-		t.Fatal(err)
-	}
+	p.speaks("de-DE")
 	p.visit("/records/huts")
 	p.signIn("lead", testbed.Password)
 	p.says("tbody", "Lorn")

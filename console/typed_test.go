@@ -11,7 +11,6 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"homing/central"
@@ -58,9 +57,7 @@ func typing(t *testing.T, locale string) *page {
 	p := open(t, 1280)
 	p.bed.Define(measured)
 	if locale != "" {
-		if _, err := chromedp.Call(p.tab, emulation.SetLocaleOverride, emulation.SetLocaleOverrideParams{Locale: locale}); err != nil {
-			t.Fatal(err)
-		}
+		p.speaks(locale)
 	}
 	p.visit("/records/posts")
 	p.signIn("lead", testbed.Password)

@@ -6,6 +6,7 @@ import { useSession } from './session'
 /** What was typed into a form and not saved. It is kept in this browser, for whoever typed it, and is never sent by itself. */
 export interface Draft {
   fields: Fields // what differs from what is saved; null where a value was taken away
+  half: Record<string, string> // what stands in boxes and cannot be read yet
   at: string // when something was typed last
   base: number // the revision that was on the screen; 0 of a record that is new
   id: string // of a record that is new
@@ -16,7 +17,7 @@ export interface Draft {
 /** What went to central under a key, while nobody knows whether it has arrived; empty otherwise. */
 export type Sent = Pick<Draft, 'key' | 'of'>
 
-const nothing = { fields: {}, at: '', base: 0, id: '', key: '', of: '' }
+const nothing = { fields: {}, half: {}, at: '', base: 0, id: '', key: '', of: '' }
 
 /** Where the draft of a form is kept: one for each record, and one for a new record of each collection or parent. */
 export const placeOf = (collection: string, record: string) => `homing-draft/${useSession().session.value?.worker}/${collection}/${record}`

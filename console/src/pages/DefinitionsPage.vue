@@ -5,12 +5,14 @@ import { useConfirm } from 'primevue/useconfirm'
 import { useToast } from 'primevue/usetoast'
 import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
-import { api, ask, type Definition, type Field, type ReadFile } from '../api/client'
+import { api, ask, type Definition, type Field, type Overview, type ReadFile } from '../api/client'
 import { given, schemaOf, useCollections } from '../collections'
 import { plural } from '../format'
 import { useHeads } from '../live'
 import { usePage } from '../page'
 import EmptyNote from '../parts/EmptyNote.vue'
+import RehearsePanel from '../parts/RehearsePanel.vue'
+import TryMerge from '../parts/TryMerge.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { setTitle } from '../router'
 import { useSession } from '../session'
@@ -31,6 +33,12 @@ const { problem, loading, refresh } = usePage(async () => {
   if (collection.value) setTitle(`${collection.value.title}: definition`)
 })
 useHeads(() => refresh())
+
+/** A collection without what central counts of it. */
+function definitionOf(c: Overview): Definition {
+  const { head: _head, records: _records, removed: _removed, last_change: _last, ...definition } = c
+  return definition
+}
 
 /** What a field holds, in words. */
 function kind(f: Field): string {
@@ -219,6 +227,8 @@ async function cancel() {
             <Button label="Cancel" size="small" severity="secondary" @click="cancel" />
           </div>
         </section>
+        <TryMerge v-if="read?.definition" :definition="read.definition" class="whole" />
+        <RehearsePanel v-if="plan" :definition="read?.definition" class="whole" />
       </div>
     </template>
     <template v-else-if="collection">
@@ -265,6 +275,7 @@ async function cancel() {
             >
           </dl>
         </section>
+        <TryMerge v-if="mayDefine" :key="collection.collection" :definition="definitionOf(collection)" class="whole" />
       </div>
     </template>
     <EmptyNote v-else-if="!loading && !problem" :title="name ? `There is no collection ${name}` : 'Nothing is defined yet'"
@@ -280,6 +291,9 @@ async function cancel() {
   grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);
   gap: 1rem;
   align-items: start;
+}
+.whole {
+  grid-column: 1 / -1;
 }
 .about {
   max-width: 50rem;

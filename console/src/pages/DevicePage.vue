@@ -9,9 +9,10 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type Delta, type DeviceDetail, type Exchange, type Travelled } from '../api/client'
 import { useCollections } from '../collections'
-import { ago, clock, fullTime, kilobytes, plural, shown } from '../format'
+import { ago, clock, fullTime, kilobytes, megabytes, plural, shown } from '../format'
 import { useDeviceEvents, useHeads } from '../live'
 import { usePage } from '../page'
+import DeviceErrands from '../parts/DeviceErrands.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { setTitle } from '../router'
@@ -57,6 +58,7 @@ const facts = computed(() => {
     { name: 'Refused', value: d.refused === undefined ? 'not said yet' : plural(d.refused, 'change'), bad: !!d.refused },
     { name: 'Waiting', value: d.waiting === undefined ? 'not said yet' : plural(d.waiting, 'change') },
     { name: 'Behind', value: d.lag ? plural(d.lag, 'change') : 'has pulled to the head' },
+    { name: 'Its store takes', value: d.stored === undefined ? 'not said yet' : megabytes(d.stored) },
     { name: 'Store', value: d.incarnation },
   ]
 })
@@ -93,15 +95,18 @@ async function rename() {
         <Button v-if="mayManageDevices" label="Rename" icon="pi pi-pencil" size="small" severity="secondary" @click="startNaming" />
       </div>
       <div class="columns">
-        <section class="sheet padded">
-          <h2>What is known of it</h2>
-          <dl>
-            <template v-for="f in facts" :key="f.name"
-              ><dt>{{ f.name }}</dt
-              ><dd :class="{ bad: f.bad }">{{ f.value }}</dd></template
-            >
-          </dl>
-        </section>
+        <div class="stack">
+          <section class="sheet padded">
+            <h2>What is known of it</h2>
+            <dl>
+              <template v-for="f in facts" :key="f.name"
+                ><dt>{{ f.name }}</dt
+                ><dd :class="{ bad: f.bad }">{{ f.value }}</dd></template
+              >
+            </dl>
+          </section>
+          <DeviceErrands :device="device" :may="mayManageDevices" @done="refresh()" />
+        </div>
         <div class="stack">
           <section class="sheet padded">
             <h2>How far it has pulled</h2>

@@ -247,6 +247,7 @@ async function save() {
             @click="editing = undefined"
         /></div>
         <div v-if="editing && editing !== 'new'" class="actions account">
+          <Button label="What they get and may do" size="small" text as="router-link" :to="{ name: 'reach', params: { name: editing.name } }" />
           <Button v-if="editing.while_open" label="Let in" size="small" text @click="admit(editing)" />
           <Button label="Set password" size="small" text @click="startPassword(editing)" />
           <Button v-if="editing.disabled_at" label="Enable" size="small" text @click="enable(editing)" />

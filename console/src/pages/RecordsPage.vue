@@ -5,7 +5,6 @@ import Column from 'primevue/column'
 import DataTable, { type DataTablePageEvent, type DataTableRowClickEvent, type DataTableSortEvent } from 'primevue/datatable'
 import InputText from 'primevue/inputtext'
 import Menu from 'primevue/menu'
-import MultiSelect from 'primevue/multiselect'
 import Paginator from 'primevue/paginator'
 import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -16,15 +15,17 @@ import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
-import AddDialog from '../parts/AddDialog.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
-import FilterForm from '../parts/FilterForm.vue'
-import ManyEdit from '../parts/ManyEdit.vue'
 import OfferNews from '../parts/OfferNews.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { setTitle } from '../router'
 import { useSession } from '../session'
 
+// What is only there once somebody asks for it.
+const AddDialog = defineAsyncComponent(() => import('../parts/AddDialog.vue'))
+const FilterForm = defineAsyncComponent(() => import('../parts/FilterForm.vue'))
+const ManyEdit = defineAsyncComponent(() => import('../parts/ManyEdit.vue'))
+const MultiSelect = defineAsyncComponent(() => import('primevue/multiselect'))
 const MapView = defineAsyncComponent(() => import('../parts/MapView.vue'))
 
 const pageSize = 25
@@ -73,8 +74,9 @@ const asked = computed(() => ({
   by: text('by') || undefined,
   since: text('since') || undefined,
   within: text('within') || undefined,
+  as: text('as') || undefined,
 }))
-const narrowed = computed(() => !!(asked.value.search || asked.value.where || asked.value.by || asked.value.since || asked.value.within))
+const narrowed = computed(() => !!(asked.value.search || asked.value.where || asked.value.by || asked.value.since || asked.value.within || asked.value.as))
 
 let left = false
 onUnmounted(() => (left = true))
@@ -138,6 +140,12 @@ useHeads((names) => {
   names.forEach(forgetLabels)
   if (names.length === 0 || names.includes(name.value)) refresh(true)
 })
+// On a phone, cards are chosen once somebody says so: a tap opens one otherwise.
+const choosing = ref(false)
+const chosenIDs = computed(() => new Set(selected.value.map((r) => r.id)))
+function choose(r: RecordRow) {
+  selected.value = chosenIDs.value.has(r.id) ? selected.value.filter((one) => one.id !== r.id) : [...selected.value, r]
+}
 /** One's own changes are shown at once: whoever made them expects them. */
 async function ownDone(id?: string) {
   await refresh(true)
@@ -189,10 +197,24 @@ function said(condition: string): string {
   const schema = schemaOf(collection.value?.fields?.find((f) => f.name === field) ?? ({} as never))
   return `${fieldTitle(field)} ${words[op] ?? op} ${schema.type === 'boolean' ? (value === 'true' ? 'yes' : 'no') : value}`
 }
+/** Conditions that say what one field is stand together: any of them may hold. */
+const grouped = computed(() => {
+  const groups = new Map<string, string[]>()
+  for (const one of where.value) {
+    if (one === above.value?.condition) continue
+    const is = /^(\w+)=./.exec(one)
+    const key = is ? is[1]! : one
+    groups.set(key, [...(groups.get(key) ?? []), one])
+  }
+  return [...groups.values()]
+})
+const saidTogether = (all: string[]) => [said(all[0]!), ...all.slice(1).map((one) => said(one).replace(/^.* is /, ''))].join(' or ')
 const chips = computed(() => [
-  ...where.value
-    .filter((one) => one !== above.value?.condition)
-    .map((one) => ({ text: said(one), drop: () => go({ where: where.value.filter((other) => other !== one), from: undefined }) })),
+  ...grouped.value.map((all) => ({
+    text: saidTogether(all),
+    drop: () => go({ where: where.value.filter((other) => !all.includes(other)), from: undefined }),
+  })),
+  ...(asked.value.as ? [{ text: `as ${asked.value.as} sees it`, drop: () => go({ as: undefined, from: undefined }) }] : []),
   ...(asked.value.by ? [{ text: `edited last by ${asked.value.by}`, drop: () => go({ by: undefined, from: undefined }) }] : []),
   ...(asked.value.since ? [{ text: `edited since ${fullTime(asked.value.since)}`, drop: () => go({ since: undefined, from: undefined }) }] : []),
   ...(asked.value.within ? [{ text: 'within an area', drop: () => go({ within: undefined, from: undefined }) }] : []),
@@ -259,14 +281,14 @@ const formats = computed(() =>
         <FilterForm
           v-if="filtering"
           :collection="collection"
-          @add="go({ where: [...where, $event], from: undefined })"
+          @add="go({ where: [...where, ...$event], from: undefined })"
           @by="go({ by: $event, from: undefined })"
           @since="go({ since: $event, from: undefined })"
         />
         <Button v-else label="Filter" icon="pi pi-filter" size="small" text @click="filtering = true" />
         <span class="grow" />
         <MultiSelect
-          v-if="!narrow && !onMap"
+          v-if="!onMap"
           v-model="columnNames"
           :options="collection.fields ?? []"
           option-label="title"
@@ -275,6 +297,13 @@ const formats = computed(() =>
           selected-items-label="Columns"
           aria-label="Columns"
           size="small"
+        />
+        <Button
+          v-if="narrow && mayEdit && !removed && !onMap && records.length"
+          :label="choosing ? 'Done choosing' : 'Choose several'"
+          size="small"
+          text
+          @click="choosing = !choosing"
         />
         <Button
           :label="removed ? 'Show those that are there' : 'Removed ones'"
@@ -316,11 +345,18 @@ const formats = computed(() =>
         >
         <template v-else-if="narrow">
           <div class="cards">
-            <button v-for="r in records" :key="`${r.id} ${r.revision}`" class="card" :class="{ fresh: fresh.has(r.id) }" @click="open(r)">
+            <button
+              v-for="r in records"
+              :key="`${r.id} ${r.revision}`"
+              class="card"
+              :class="{ fresh: fresh.has(r.id) }"
+              :aria-pressed="choosing ? chosenIDs.has(r.id) : undefined"
+              @click="choosing ? choose(r) : open(r)"
+            >
+              <i v-if="choosing" class="mark" :class="chosenIDs.has(r.id) ? 'pi pi-check-square' : 'pi pi-stop'" />
               <b>{{ labelOf(collection, fieldsOf(r)) }}</b>
               <span class="line faint">{{
-                columns
-                  .slice(1, 4)
+                (columns === usual ? columns.slice(1, 4) : columns)
                   .map((f) => shown(f, fieldsOf(r)[f.name]))
                   .filter(Boolean)
                   .join(' · ')
@@ -378,8 +414,8 @@ const formats = computed(() =>
         </DataTable>
       </div>
       <OfferNews :text="offered?.text ?? ''" @take="takeOffered" />
-      <AddDialog v-model:visible="adding" :collection="collection" @added="ownDone" />
-      <ManyEdit v-model:what="many" :collection="collection" :records="selected" @done="ownDone()" />
+      <AddDialog v-if="adding" v-model:visible="adding" :collection="collection" @added="ownDone" />
+      <ManyEdit v-if="many" v-model:what="many" :collection="collection" :records="selected" @done="ownDone()" />
     </template>
     <EmptyNote v-else-if="!loading && !problem" :title="`There is no collection ${name}`"><RouterLink to="/records">All collections</RouterLink></EmptyNote>
   </div>
@@ -406,6 +442,10 @@ const formats = computed(() =>
   border-radius: 1rem;
   background: var(--sheet);
   font-size: 0.92rem;
+}
+.mark {
+  margin-right: 0.5rem;
+  color: var(--accent);
 }
 .line {
   display: block;

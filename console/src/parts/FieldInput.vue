@@ -4,10 +4,12 @@ import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import Textarea from 'primevue/textarea'
 import Button from 'primevue/button'
-import { computed, defineAsyncComponent, ref, watch } from 'vue'
-import { readJSON, writeJSON } from '../../../generate/exact'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, ask, type Field } from '../api/client'
 import { fieldsOf, hasParts, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
+import { useHalf } from '../half'
+import { readNumber, writeNumber } from '../numbers'
+import JSONInput from './JSONInput.vue'
 import MomentInput from './MomentInput.vue'
 import NumberInput from './NumberInput.vue'
 import NumbersInput from './NumbersInput.vue'
@@ -16,10 +18,12 @@ import NumbersInput from './NumbersInput.vue'
 const PlaceDialog = defineAsyncComponent(() => import('./PlaceDialog.vue'))
 const PartsInput = defineAsyncComponent(() => import('./PartsInput.vue'))
 
-const props = defineProps<{ field: Field; first?: boolean }>()
+const props = defineProps<{ field: Field; first?: boolean; as?: string }>()
 const emit = defineEmits<{ wrong: [text: string] }>()
 const value = defineModel<unknown>()
 const schema = computed(() => schemaOf(props.field))
+/** What its label is for, where several inputs of one field stand on a page. */
+const at = computed(() => props.as ?? props.field.name)
 const { find } = useCollections()
 
 const text = computed({ get: () => (value.value ?? '') as string, set: (typed) => (value.value = typed === '' ? undefined : typed) })
@@ -32,19 +36,25 @@ const list = computed({ get: () => (value.value ?? []) as string[], set: (items)
 // A point is both of its numbers or neither; a third, the altitude, stays as it is.
 type Point = { type: 'Point'; coordinates: unknown[] }
 const given = (value.value as Point | undefined)?.coordinates
-const place = ref({ lon: given?.[0], lat: given?.[1] })
+const half = useHalf(at.value)
+const halfLon = useHalf(`${at.value}-lon`)
+const kept = (typed?: string) => (typed === undefined || !isPoint(schema.value) ? undefined : readNumber(typed).value)
+const place = ref<{ lon: unknown; lat: unknown }>({ lon: given?.[0] ?? kept(halfLon.first), lat: given?.[1] ?? kept(half.first) })
 const placeWrong = ref({ lon: '', lat: '' })
 function setPlace(which: 'lon' | 'lat', typed: unknown) {
   place.value[which] = typed
   const { lon, lat } = place.value
   if (lon !== undefined && lat !== undefined) value.value = { type: 'Point', coordinates: [lon, lat, ...(given?.slice(2) ?? [])] }
   else if (lon === undefined && lat === undefined) value.value = undefined
+  const alone = (lon === undefined) !== (lat === undefined)
+  if (!placeWrong.value.lon) halfLon.keep(alone && lon !== undefined ? writeNumber(lon) : undefined)
+  if (!placeWrong.value.lat) half.keep(alone && lat !== undefined ? writeNumber(lat) : undefined)
   tellPlace()
 }
 function tellPlace() {
   const { lon, lat } = place.value
-  const half = (lon === undefined) !== (lat === undefined) ? 'A place needs both latitude and longitude.' : ''
-  emit('wrong', placeWrong.value.lat || placeWrong.value.lon || half)
+  const apart = (lon === undefined) !== (lat === undefined) ? 'A place needs both latitude and longitude.' : ''
+  emit('wrong', placeWrong.value.lat || placeWrong.value.lon || apart)
 }
 function placeIsWrong(which: 'lon' | 'lat', why: string) {
   placeWrong.value[which] = why
@@ -55,8 +65,6 @@ const picking = ref(false)
 function pick(coordinates: unknown[]) {
   if (isLine(schema.value)) {
     value.value = { type: 'LineString', coordinates }
-    json.value = jsonOf(value.value)
-    emit('wrong', '')
     return
   }
   setPlace('lon', coordinates[0])
@@ -91,23 +99,6 @@ async function search(event: { query: string }) {
   )
   choices.value = (listing?.records ?? []).map((record) => ({ id: record.id, label: labelOf(find(collection), fieldsOf(record)) }))
 }
-
-const json = ref(value.value === undefined ? '' : jsonOf(value.value))
-function jsonOf(of: unknown) {
-  return writeJSON([of]).slice(1, -1)
-}
-function setJSON(typed: string | undefined) {
-  json.value = typed ?? ''
-  try {
-    value.value = json.value.trim() === '' ? undefined : readJSON(json.value)
-    emit('wrong', '')
-  } catch {
-    emit('wrong', 'This is not JSON.')
-  }
-}
-watch(value, (now) => {
-  if (now === undefined) json.value = ''
-})
 </script>
 
 <template>
@@ -119,11 +110,11 @@ watch(value, (now) => {
     dropdown
     force-selection
     fluid
-    :input-id="field.name"
+    :input-id="at"
     placeholder="Type to search"
     @complete="search"
   />
-  <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="field.name" :aria-label="field.title" />
+  <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="at" :aria-label="field.title" />
   <Select
     v-else-if="schema.type === 'boolean'"
     v-model="value"
@@ -132,25 +123,25 @@ watch(value, (now) => {
     option-value="value"
     :show-clear="!field.required"
     fluid
-    :input-id="field.name"
+    :input-id="at"
     :aria-label="field.title"
   />
-  <NumberInput v-else-if="isNumber(schema)" :id="field.name" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
+  <NumberInput v-else-if="isNumber(schema)" :id="at" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
   <MomentInput
     v-else-if="schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time')"
-    :id="field.name"
+    :id="at"
     v-model="value"
     :moment="schema.format === 'date-time'"
     @wrong="emit('wrong', $event)"
   />
-  <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="field.name" />
-  <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="field.name" :autofocus="first || undefined" />
+  <Textarea v-else-if="schema.type === 'string' && (schema.maxLength ?? 0) > 200" v-model="text" rows="3" auto-resize fluid :id="at" />
+  <InputText v-else-if="schema.type === 'string'" v-model="text" fluid :id="at" :autofocus="first || undefined" />
   <span v-else-if="schema.type === 'array' && schema.items?.type === 'string'" @keydown.enter.prevent @keypress.enter.prevent @focusout="takeItem"
-    ><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="field.name" placeholder="Type and press Enter"
+    ><AutoComplete v-model="list" multiple :typeahead="false" fluid :input-id="at" placeholder="Type and press Enter"
   /></span>
   <div v-else-if="isPoint(schema)" class="pair">
     <NumberInput
-      :id="field.name"
+      :id="at"
       :model-value="place.lat"
       :min="-90"
       :max="90"
@@ -160,6 +151,7 @@ watch(value, (now) => {
       @wrong="placeIsWrong('lat', $event)"
     />
     <NumberInput
+      :id="`${at}-lon`"
       :model-value="place.lon"
       :min="-180"
       :max="180"
@@ -172,13 +164,13 @@ watch(value, (now) => {
   </div>
   <NumbersInput
     v-else-if="schema.type === 'array' && schema.items && isNumber(schema.items)"
-    :id="field.name"
+    :id="at"
     v-model="value"
     :integer="schema.items.type === 'integer'"
     @wrong="emit('wrong', $event)"
   />
   <PartsInput v-else-if="hasParts(field)" v-model="value" :field="field" @wrong="emit('wrong', $event)" />
-  <Textarea v-else :model-value="json" rows="3" fluid class="mono" :id="field.name" @update:model-value="setJSON" />
+  <JSONInput v-else :id="at" v-model="value" @wrong="emit('wrong', $event)" />
   <Button v-if="isLine(schema)" label="Draw it" icon="pi pi-map" text size="small" class="draw" @click.prevent="picking = true" />
   <PlaceDialog
     v-if="picking"

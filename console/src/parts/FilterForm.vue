@@ -1,21 +1,24 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
+import MultiSelect from 'primevue/multiselect'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import type { Overview } from '../api/client'
 import { isLine, isNumber, isPoint, schemaOf } from '../collections'
 import { readNumber } from '../numbers'
 
-/** One more condition on a list: a field, how it compares, and with what. */
+/** More conditions on a list: a field, how it compares, and with what. */
 const props = defineProps<{ collection: Overview }>()
-const emit = defineEmits<{ add: [where: string]; by: [worker: string]; since: [time: string] }>()
+const emit = defineEmits<{ add: [where: string[]]; by: [worker: string]; since: [time: string] }>()
 
 const by = '@by'
 const since = '@since'
 const field = ref('')
 const op = ref('=')
 const value = ref('')
+const upTo = ref('') // the end of a range
+const several = ref<string[]>([]) // choices, any of which may hold
 const wrong = ref('')
 
 const fields = computed(() => [
@@ -41,6 +44,7 @@ const ops = computed(() => {
     { label: 'is not', value: '!=' },
   ]
   const order = [
+    { label: 'between', value: 'range' },
     { label: dated.value ? 'from' : 'at least', value: '>=' },
     { label: dated.value ? 'before' : 'less than', value: '<' },
   ]
@@ -49,32 +53,50 @@ const ops = computed(() => {
     { label: 'has no value', value: 'none' },
     { label: 'has a value', value: 'some' },
   ]
-  if (choices.value.length) return [...either, ...known]
+  if (choices.value.length) return [{ label: 'is any of', value: 'any' }, { label: 'is not', value: '!=' }, ...known]
   if (isNumber(schema.value)) return [...either, ...order, ...known]
   if (dated.value) return [...order, ...either, ...known]
   return [has, ...either, ...known]
 })
 watch(field, () => {
-  value.value = ''
+  value.value = upTo.value = ''
+  several.value = []
   wrong.value = ''
   op.value = ops.value[0]?.value ?? '='
 })
 const needsValue = computed(() => op.value !== 'none' && op.value !== 'some')
 
+/** What was typed, as conditions have it; what is wrong with it is said. */
+function read(text: string): string | undefined {
+  const typed = text.trim()
+  if (!typed) return void (wrong.value = op.value === 'range' ? 'Say from where to where.' : 'Say with what.')
+  if (!isNumber(schema.value)) return typed
+  const got = readNumber(typed)
+  if (got.wrong) return void (wrong.value = got.wrong)
+  return String(got.value)
+}
 function add() {
   wrong.value = ''
-  const typed = value.value.trim()
-  if (needsValue.value && !typed) return (wrong.value = 'Say with what.')
-  if (field.value === by) emit('by', typed)
-  else if (field.value === since) emit('since', new Date(typed).toISOString())
-  else if (op.value === 'none') emit('add', `${field.value}=`)
-  else if (op.value === 'some') emit('add', `${field.value}!=`)
-  else if (isNumber(schema.value)) {
-    const got = readNumber(typed)
-    if (got.wrong) return (wrong.value = got.wrong)
-    emit('add', `${field.value}${op.value}${String(got.value)}`)
-  } else emit('add', `${field.value}${op.value}${typed}`)
-  value.value = ''
+  const at = field.value
+  if (op.value === 'none') emit('add', [`${at}=`])
+  else if (op.value === 'some') emit('add', [`${at}!=`])
+  else if (op.value === 'any') {
+    if (!several.value.length) return (wrong.value = 'Choose one or more.')
+    emit(
+      'add',
+      several.value.map((one) => `${at}=${one}`),
+    )
+  } else {
+    const from = read(value.value)
+    if (from === undefined) return
+    if (at === by) emit('by', from)
+    else if (at === since) emit('since', new Date(from).toISOString())
+    else if (op.value === 'range') {
+      const to = read(upTo.value)
+      if (to === undefined) return
+      emit('add', [`${at}>=${from}`, `${at}<=${to}`])
+    } else emit('add', [`${at}${op.value}${from}`])
+  }
   field.value = ''
 }
 </script>
@@ -94,8 +116,19 @@ function add() {
     <template v-if="field">
       <Select v-if="ops.length" v-model="op" :options="ops" option-label="label" option-value="value" aria-label="How it compares" size="small" />
       <template v-if="needsValue">
+        <MultiSelect
+          v-if="op === 'any'"
+          v-model="several"
+          :options="choices"
+          option-label="label"
+          option-value="value"
+          :show-toggle-all="false"
+          aria-label="Any of"
+          placeholder="Any of"
+          size="small"
+        />
         <Select
-          v-if="choices.length"
+          v-else-if="choices.length"
           v-model="value"
           :options="choices"
           option-label="label"
@@ -109,9 +142,13 @@ function add() {
           v-model="value"
           :type="field === since ? 'datetime-local' : dated ? 'date' : 'text'"
           :inputmode="isNumber(schema) ? 'decimal' : undefined"
-          aria-label="Value"
+          :aria-label="op === 'range' ? 'From' : 'Value'"
           size="small"
         />
+        <template v-if="op === 'range'"
+          ><span>and</span
+          ><InputText v-model="upTo" :type="dated ? 'date' : 'text'" :inputmode="isNumber(schema) ? 'decimal' : undefined" aria-label="To" size="small"
+        /></template>
       </template>
       <Button type="submit" label="Add" size="small" severity="secondary" />
       <span v-if="wrong" class="bad" role="alert">{{ wrong }}</span>

@@ -33,15 +33,7 @@ watch(field, () => {
   value.value = undefined
   wrong.value = ''
 })
-let taken: RecordRow[] = [] // those that were chosen when the dialog opened
-watch(what, (now) => {
-  if (!now) return
-  taken = [...props.records]
-  went.value = 0
-  failed.value = []
-  finished.value = false
-  undo.value = []
-})
+const taken = [...props.records] // those that were chosen when the dialog opened
 
 /** Does something to each, a few at a time, and goes on where one fails. */
 async function forEach<T extends { id: string }>(all: T[], label: (one: T) => string, act: (one: T) => Promise<unknown>) {
@@ -127,9 +119,7 @@ async function takeBack() {
     modal
     :closable="!working"
     :close-on-escape="!working"
-    :header="
-      what === 'edit' ? `Edit a field of ${plural(records.length || taken.length, 'record')}` : `Remove ${plural(records.length || taken.length, 'record')}?`
-    "
+    :header="what === 'edit' ? `Edit a field of ${plural(taken.length, 'record')}` : `Remove ${plural(taken.length, 'record')}?`"
     :style="{ width: 'min(32rem, 94vw)' }"
     @update:visible="what = undefined"
   >

@@ -1,14 +1,17 @@
 <script setup lang="ts">
 import InputText from 'primevue/inputtext'
-import { ref, watch } from 'vue'
+import { onMounted, ref, useAttrs, watch } from 'vue'
 import type { Numeric } from '../../../generate/exact'
+import { useHalf } from '../half'
 import { isWhole, readNumber, writeNumber } from '../numbers'
 
 /** A box for a number, which is a text while it is typed: nothing but typing changes it, and no digit is lost. */
 const props = defineProps<{ integer?: boolean; min?: number; max?: number }>()
 const emit = defineEmits<{ wrong: [text: string] }>()
 const value = defineModel<unknown>()
-const typed = ref(writeNumber(value.value))
+const half = useHalf(useAttrs().id)
+const typed = ref(half.first ?? writeNumber(value.value))
+onMounted(() => half.first !== undefined && emit('wrong', read(half.first).wrong ?? ''))
 
 function read(text: string): { value?: Numeric; wrong?: string } {
   const got = readNumber(text)
@@ -23,6 +26,7 @@ function type(text: string | undefined) {
   typed.value = text ?? ''
   const got = read(typed.value)
   emit('wrong', got.wrong ?? '')
+  half.keep(got.wrong ? typed.value : undefined)
   if (!got.wrong) value.value = got.value
 }
 // What others set shows; what is the same as what is typed leaves it as it is.

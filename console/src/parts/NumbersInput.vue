@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import InputText from 'primevue/inputtext'
-import { ref, watch } from 'vue'
+import { onMounted, ref, useAttrs, watch } from 'vue'
+import { useHalf } from '../half'
 import { isWhole, readNumber, writeNumber } from '../numbers'
 
 /** A box for several numbers, with a semicolon between them: a comma may stand before decimals. */
@@ -8,7 +9,9 @@ const props = defineProps<{ integer?: boolean }>()
 const emit = defineEmits<{ wrong: [text: string] }>()
 const value = defineModel<unknown>()
 const textOf = (all: unknown) => (Array.isArray(all) ? all.map(writeNumber).join('; ') : '')
-const typed = ref(textOf(value.value))
+const half = useHalf(useAttrs().id)
+const typed = ref(half.first ?? textOf(value.value))
+onMounted(() => half.first !== undefined && type(half.first))
 let own: unknown // what this box has set last
 
 function type(text: string | undefined) {
@@ -18,6 +21,7 @@ function type(text: string | undefined) {
   const wrong =
     numbers.find((n) => n.wrong)?.wrong ?? (props.integer && numbers.some((n) => n.value !== undefined && !isWhole(n.value)) ? 'Only whole numbers.' : '')
   emit('wrong', wrong)
+  half.keep(wrong ? typed.value : undefined)
   if (!wrong) value.value = own = numbers.length ? numbers.map((n) => n.value) : undefined
 }
 watch(value, (now) => {

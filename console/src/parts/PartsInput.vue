@@ -3,6 +3,7 @@ import Button from 'primevue/button'
 import { computed, reactive, ref } from 'vue'
 import type { Field } from '../api/client'
 import { schemaOf, type Schema } from '../collections'
+import { useHalf } from '../half'
 import FieldInput from './FieldInput.vue'
 
 /** The parts of a nested field; of a list of such, those of each of its members. */
@@ -47,7 +48,9 @@ function add() {
   keys.value.push(next++)
   put([...members.value, {}])
 }
+const half = useHalf(props.field.name)
 function drop(n: number) {
+  half.forget(`${props.field.name}/`)
   const [key] = keys.value.splice(n, 1)
   for (const at of Object.keys(wrongs)) if (at.startsWith(`${key} `)) wrongs[at] = ''
   put(members.value.filter((_, other) => other !== n))

@@ -8,6 +8,7 @@ import { Problem, type Fields, type Overview, type Reason } from '../api/client'
 import { hasParts, schemaOf, settable } from '../collections'
 import type { OpenDraft } from '../drafts'
 import { ago } from '../format'
+import { provideHalf, type Half } from '../half'
 import FieldInput from './FieldInput.vue'
 
 const props = defineProps<{
@@ -40,15 +41,18 @@ const shownFirst = writeJSON(draft)
 const again = ref(props.kept?.first?.at) // when what stands here was typed, if that was before the form was opened
 const version = ref(0) // counts how often the fields were filled from outside
 for (const [name, value] of Object.entries(props.kept?.first?.fields ?? {})) draft[name] = value ?? undefined
-watch(draft, () => {
+const half = reactive<Half>({ ...props.kept?.first?.half })
+provideHalf(half)
+watch([draft, half], () => {
   // What was set back to what it was is no draft any more, unless it was sent and may have arrived.
-  if (writeJSON(draft) === shownFirst && !props.kept?.sent().key) props.kept?.drop()
-  else props.kept?.keep({ fields: changed(), at: new Date().toISOString() })
+  if (writeJSON(draft) === shownFirst && !Object.keys(half).length && !props.kept?.sent().key) props.kept?.drop()
+  else props.kept?.keep({ fields: changed(), half: { ...half }, at: new Date().toISOString() })
 })
 function startAnew() {
   for (const name of Object.keys(draft)) delete draft[name]
   Object.assign(draft, copy(start))
   for (const name of Object.keys(unread)) unread[name] = ''
+  for (const name of Object.keys(half)) delete half[name]
   again.value = undefined
   version.value++
   props.kept?.drop()

@@ -101,6 +101,7 @@ func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
 	s.say("Starting central with its own PostgreSQL in %s …", s.folder)
 	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"),
 		AdminPassword: demoPassword,
+		Rehearse:      office.RehearseApart,
 		Build:         terminal.Build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
 		RateBurst: 400})
 	if err != nil {
