@@ -51,11 +51,12 @@ type Central struct {
 
 // The things and people that the rooms speak of.
 type (
-	Person   = fleet.Person
-	Device   = fleet.Device
-	Worker   = fleet.Worker
-	Exchange = fleet.Exchange
-	Event    = fleet.Event
+	Person      = fleet.Person
+	Device      = fleet.Device
+	Worker      = fleet.Worker
+	Exchange    = fleet.Exchange
+	Event       = fleet.Event
+	AskedErrand = fleet.AskedErrand
 )
 
 // Everything is a person who may see and do everything, under a name.

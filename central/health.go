@@ -17,6 +17,14 @@ type Health struct {
 	Most        int       `json:"most_connections"`
 	Oldest      float64   `json:"oldest_transaction" doc:"How long the longest transaction has been open, in seconds."`
 	Tables      []Table   `json:"tables" doc:"The largest first."`
+	Backups     []Backup  `json:"backups" doc:"Those that homing backup wrote, the latest first; a few."`
+}
+
+// Backup is one that was written of central's database. Whether the file is still there, nobody knows here.
+type Backup struct {
+	MadeAt time.Time `json:"made_at" db:"made_at"`
+	File   string    `json:"file" db:"file" doc:"Where it was written to, on the machine on which that was done."`
+	Bytes  int64     `json:"bytes" db:"bytes"`
 }
 
 // Table is what a table of the database takes.
@@ -28,7 +36,7 @@ type Table struct {
 
 // Health asks the database how it is.
 func (c *Central) Health(ctx context.Context) (Health, error) {
-	h := Health{Generation: c.Generation(), Tables: []Table{}}
+	h := Health{Generation: c.Generation(), Tables: []Table{}, Backups: []Backup{}}
 	var restored *time.Time
 	err := c.db.QueryRowxContext(ctx, `SELECT current_setting('server_version'), pg_database_size(current_database()),
 			(SELECT count(*) FROM pg_stat_activity WHERE datname = current_database()), current_setting('max_connections')::int,
@@ -44,5 +52,8 @@ func (c *Central) Health(ctx context.Context) (Health, error) {
 	}
 	err = c.db.SelectContext(ctx, &h.Tables, `SELECT relname AS name, greatest(reltuples, 0)::bigint AS rows, pg_total_relation_size(oid) AS bytes
 		FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY bytes DESC LIMIT 12`)
+	if err == nil {
+		err = c.db.SelectContext(ctx, &h.Backups, `SELECT made_at, file, bytes FROM backups ORDER BY made_at DESC LIMIT 8`)
+	}
 	return h, err
 }

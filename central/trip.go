@@ -66,7 +66,7 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 			return met, many, err
 		}
 	}
-	met.Revoked = who.Device.RevokedAt != nil
+	met.Revoked, met.Errands = who.Device.RevokedAt != nil, who.Device.Errands.Open()
 	var told wire.Definitions
 	if !met.Revoked {
 		var err error
@@ -77,7 +77,7 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 			met.Definitions = &told
 		}
 	}
-	report := wire.Report{Cursors: maps.Clone(trip.Cursors), Unsent: trip.Unsent, Refused: trip.Refused, Waiting: trip.Waiting}
+	report := wire.Report{Cursors: maps.Clone(trip.Cursors), Unsent: trip.Unsent, Refused: trip.Refused, Waiting: trip.Waiting, Stored: trip.Stored}
 	if trip.Batch != nil {
 		answers, err := rooms.Push(ctx, who.Device, *trip.Batch, who.Bytes)
 		if err != nil {

@@ -56,6 +56,7 @@ var (
 	ErrTooOld       = file.ErrTooOld
 	ErrHasChildren  = file.ErrHasChildren
 	ErrUnsent       = file.ErrUnsent
+	ErrErased       = file.ErrErased
 	ErrRevoked      = file.ErrRevoked
 	ErrGroupSize    = save.ErrGroupSize
 	ErrMetered      = exchange.ErrMetered

@@ -35,9 +35,10 @@ type raw struct {
 	now         time.Time
 }
 
-func newRaw(t *testing.T, bed *testbed.Bed, worker string) *raw {
+// newRaw enrols one; incarnation, if given, is that of its store.
+func newRaw(t *testing.T, bed *testbed.Bed, worker string, incarnation ...uuid.UUID) *raw {
 	t.Helper()
-	r := &raw{Bed: bed, t: t, incarnation: uuid.Must(uuid.NewV7()), now: time.Now()}
+	r := &raw{Bed: bed, t: t, incarnation: append(incarnation, uuid.Must(uuid.NewV7()))[0], now: time.Now()}
 	var got wire.Enrolled
 	status, text := bed.Call("POST", "/v1/enrolments", "",
 		wire.Enrolment{Code: bed.Code(worker), Device: "by hand", Incarnation: r.incarnation})

@@ -262,3 +262,43 @@ func TestP1AValueLeftOutIsInABackup(t *testing.T) {
 		t.Errorf("the backup does not have the value, %v", err)
 	}
 }
+
+// P1: of several changes that wait for one that was refused, none is left on its way when the device sends fewer at once: they are
+// given up together, with a backup, or mended.
+func TestP1WhatHangsIsNotLeftOnItsWay(t *testing.T) {
+	bed := testbed.Start(t)
+	const ways = "collection: ways\nlabel: \"{name}\"\nfields: {name: {type: string, maxLength: 20}, note: {type: string}}\nsync: {steps: every}\n"
+	bed.Define(ways)
+	store := bed.Device("worker", "phone", device.Options{})
+	testbed.Exchange(t, store)
+	way, err := store.Add(ctx, "ways", device.Fields{"name": "Saved without signal"})
+	testbed.Must(t, err)
+	for _, note := range []string{"one", "two", "three"} {
+		_, err := store.Edit(ctx, "ways", way.ID, device.Fields{"note": note})
+		testbed.Must(t, err)
+	}
+	bed.Define(strings.Replace(ways, "20", "10", 1))
+	if summary := testbed.Exchange(t, store); summary.Refused != 1 || summary.Waiting != 3 {
+		t.Fatalf("%+v", summary)
+	}
+	// As after a link on which only small batches come through.
+	if _, err := open(t, store).Exec(`INSERT INTO facts (name, value) VALUES ('batch', '1') ON CONFLICT (name) DO UPDATE SET value = '1'`); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		testbed.Exchange(t, store)
+		queue, err := store.Review(ctx)
+		testbed.Must(t, err)
+		for _, q := range queue {
+			if q.Verdict == "" || q.Sent || len(q.Reasons) == 0 {
+				t.Errorf("change %d is said to be on its way: %+v", q.Number, q)
+			}
+		}
+		if len(queue) != 4 {
+			t.Errorf("%d changes are left", len(queue))
+		}
+	}
+	queue, err := store.Review(ctx)
+	testbed.Must(t, err)
+	testbed.Must(t, store.Discard(ctx, queue[1].Number, filepath.Join(t.TempDir(), "given-up.jsonl")))
+}

@@ -273,8 +273,14 @@ func (m *inMemory) serve(d *unit, r *http.Request, body []byte) (any, error) {
 		}
 		records, err := m.pulls.Refresh(ctx, d.device(), parts[1], held.Records)
 		return wire.Refreshed{Records: records}, err
+	case len(parts) == 2 && parts[0] == "fingerprints":
+		return m.fingerprints(d, parts[1], r.URL.Query())
 	case path == "/report":
-		return nil, nil
+		var report wire.Report
+		if err := json.Unmarshal(body, &report); err != nil {
+			return nil, err
+		}
+		return nil, visit{m, d}.TakeReport(ctx, d.device(), uuid.Nil, report)
 	}
 	return nil, errors.New("the rehearsal has no " + path)
 }
@@ -332,7 +338,10 @@ func (v visit) PullAll(ctx context.Context, from central.Device, ask pulls.Reque
 	return v.pulls.PullAll(ctx, from, ask, cursors, room)
 }
 
-func (v visit) TakeReport(context.Context, central.Device, uuid.UUID, wire.Report) error { return nil }
+func (v visit) TakeReport(_ context.Context, _ central.Device, _ uuid.UUID, report wire.Report) error {
+	v.d.errands.Answer(report.Errands, v.w.now)
+	return nil
+}
 
 func (m *inMemory) definitions() []definition.Definition {
 	all, _ := m.tables.Definitions(context.Background()) // never fails

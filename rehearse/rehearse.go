@@ -69,6 +69,7 @@ type Report struct {
 	Faults    int            `json:"faults"` // requests that were lost, repeated or cut, and kills
 	Kills     int            `json:"kills"`
 	Restores  int            `json:"restores"` // of stores and of central
+	Erased    int            `json:"erased"`   // stores, since central asked for it
 	Answers   map[string]int `json:"answers"`
 	Decisions []Decided      `json:"decisions"`
 	Records   int            `json:"records"`

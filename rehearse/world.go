@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/central"
+	"homing/central/fleet"
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/desk"
@@ -63,6 +64,8 @@ type enrolled struct {
 	guests []rights.Person // further workers, who have joined the device
 	left   []rights.Person // of these, who have left it
 	past   []uuid.UUID     // incarnations, as central knows them
+	// errands are what a central in memory asks it to do.
+	errands fleet.Errands
 }
 
 // unit is one machine with a local store. A copy of a store is another unit of the same device.
@@ -78,6 +81,7 @@ type unit struct {
 	skew     time.Duration
 	backup   string // a backup of the store, or empty
 	saves    int    // of the ledger's, when the backup was made
+	erased   int    // of the ledger's, when the store was erased
 	screen   screen
 	requests int // of this exchange
 	killAt   int
@@ -95,7 +99,7 @@ func (d *unit) device() central.Device {
 	people := d.people()
 	return central.Device{ID: d.id, Name: d.name, Worker: d.worker, Role: d.role, Territories: people.Territories(),
 		People:      people,
-		Incarnation: d.past[len(d.past)-1], Past: d.past}
+		Incarnation: d.past[len(d.past)-1], Past: d.past, Errands: d.errands}
 }
 
 func newWorld(options Options, folder string) (*world, error) {
@@ -275,6 +279,7 @@ func (w *world) step(ctx context.Context, d *unit) error {
 	case roll < 86:
 		return w.changePeople(ctx, d)
 	case roll < 89:
+		w.assign(d)
 		return w.mend(ctx, d)
 	case roll < 92:
 		return w.backUp(ctx, d)
@@ -307,6 +312,9 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 		d.killAt = 1 + w.random.IntN(8)
 	}
 	summary, err := d.store.Exchange(ctx, nil)
+	if errors.Is(err, device.ErrErased) {
+		return w.startAnew(ctx, d)
+	}
 	if d.dead {
 		w.report.Kills++
 		d.dead = false
@@ -419,8 +427,10 @@ func (w *world) putCentralBack() error {
 
 func (w *world) afterRestore() error {
 	w.report.Restores++
-	for _, s := range w.ledger.saves[w.kept:] {
-		s.mayBeLost = s.mayBeLost || s.unit == atCentral
+	// Of what central loses, it gets back what devices still have: not what was written at central itself, nor what came, perhaps
+	// late, from a store that was erased since.
+	for n, s := range w.ledger.saves {
+		s.mayBeLost = s.mayBeLost || n >= w.kept && s.unit == atCentral || s.unit != atCentral && n < w.devices[s.unit].erased
 	}
 	w.opened = nil // whoever had something open looks at it again
 	if w.chance(50) {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"homing/central"
 	"homing/central/postgres"
@@ -91,7 +92,38 @@ func Backup(ctx context.Context, database, data, path string) error {
 	} else {
 		err = errors.Join(err, os.Remove(part))
 	}
+	if err == nil {
+		err = noteBackup(ctx, at, path)
+	}
 	return errors.Join(err, stop())
+}
+
+const undefinedTable = "42P01" // PostgreSQL, appendix A
+
+// noteBackup lets people at central see that there is a backup.
+func noteBackup(ctx context.Context, database, path string) error {
+	whole, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	db, err := pgx.Connect(ctx, database)
+	if err != nil {
+		return fmt.Errorf("the backup is written, but central is not told of it: %w", err)
+	}
+	defer db.Close(ctx)
+	_, err = db.Exec(ctx, `INSERT INTO backups (made_at, file, bytes) VALUES (now(), $1, $2)`, whole, info.Size())
+	var known *pgconn.PgError
+	if errors.As(err, &known) && known.Code == undefinedTable {
+		return nil // an older version of the program runs central
+	}
+	if err != nil {
+		return fmt.Errorf("the backup is written, but central is not told of it: %w", err)
+	}
+	return nil
 }
 
 // Restore replaces central's database by a backup, under a new generation. What it had is written to before first.

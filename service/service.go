@@ -19,6 +19,7 @@ import (
 	"homing/central/fault"
 	"homing/central/fleet"
 	"homing/cluster"
+	"homing/core/definition"
 	"homing/core/rights"
 	"homing/web"
 )
@@ -42,6 +43,7 @@ type Options struct {
 	MaxBodyBytes  int64
 	MaxChanges    int
 	Now           func() time.Time
+	Rehearse      func(context.Context, []definition.Definition, uint64, bool) (web.Rehearsal, error)
 	KeepExchanges time.Duration // what exchanges carried; 0 means 30 days
 	KeepBatches   int           // of how many batches and pages; 0 means 200,000
 }
@@ -138,7 +140,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 		Console: options.Console, Log: options.Log,
 		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes,
 		MaxChanges: options.MaxChanges, Behind: options.Behind, MetricsToken: options.MetricsToken,
-		Warnings: warnings(options)})
+		Warnings: warnings(options), Rehearse: options.Rehearse})
 	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug)}

@@ -57,11 +57,11 @@ var doors = map[string]door{
 	"add-record": forWorkers, "edit-record": forWorkers, "remove-record": forWorkers, "bring-back": forWorkers, "put-rows": forWorkers, "read-table": forWorkers,
 	"settle": forWorkers, "reopen": forWorkers, "settle-by-rule": forWorkers, "issue-code": forWorkers, "codes": forWorkers,
 	"void-code":     forWorkers,
-	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads,
+	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads, "ask-device": forLeads, "stop-asking-device": forLeads,
 	"define": forAdmins, "preview-definitions": forAdmins, "workers": forAdmins, "add-worker": forAdmins, "set-role": forAdmins,
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
-	"health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
+	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 
 // knock is somebody who asks.
@@ -274,7 +274,8 @@ var asksOfARecord = map[string]func(id uuid.UUID, d *holder) []ask{
 // Operations that give records without one being meant: none of them shows what its reader may not see.
 var givesRecords = map[string][]ask{
 	"list-records": {{"GET", "/v1/records/notes", nil}, {"GET", "/v1/records/notes?search=SECRET", nil}, {"GET", "/v1/records/notes?where=text~SECRET", nil},
-		{"GET", "/v1/records/notes?sort=text", nil}, {"GET", "/v1/records/notes?removed=true", nil}, {"GET", "/v1/records/notes?by=admin", nil}},
+		{"GET", "/v1/records/notes?sort=text", nil}, {"GET", "/v1/records/notes?removed=true", nil}, {"GET", "/v1/records/notes?by=admin", nil},
+		{"GET", "/v1/records/notes?as=admin", nil}},
 	"export":   {{"GET", "/v1/export/notes", nil}, {"GET", "/v1/export/notes?format=ndjson&removed=true", nil}, {"GET", "/v1/export/notes?where=text~SECRET", nil}},
 	"accepted": {{"GET", "/v1/accepted", nil}, {"GET", "/v1/accepted?collection=notes&by=admin", nil}},
 	"device":   nil, // as exchange
@@ -291,9 +292,10 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
 	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories", "health", "rename-device",
+	"ask-device", "stop-asking-device", "try-merge", "rehearse",
 	"definition-file", "read-definition-file", "read-table",
 	// They give numbers alone; what they count has tests of its own.
-	"count-conflicts", "count-accepted"}
+	"count-conflicts", "count-accepted", "reach"}
 
 // holder is who asks, with the device that they have.
 type holder struct {

@@ -181,8 +181,8 @@ func (s *Server) registerTrip() {
 		if err := json.Unmarshal(in.RawBody, &trip); err != nil {
 			return nil, unreadableBody(err)
 		}
-		if min(trip.Unsent, trip.Refused, trip.Waiting) < 0 || len(trip.Seals) > wire.MostSeals {
-			return nil, fault.Fail(fault.Invalid, "unsent, refused and waiting are counts, and seals are %d at most", wire.MostSeals)
+		if min(trip.Unsent, trip.Refused, trip.Waiting) < 0 || trip.Stored < 0 || len(trip.Seals) > wire.MostSeals {
+			return nil, fault.Fail(fault.Invalid, "unsent, refused, waiting and stored are counts, and seals are %d at most", wire.MostSeals)
 		}
 		// While links that stall hold all pages, a trip brings none, and what it pushes goes in all the same.
 		written := func() {}
@@ -368,7 +368,7 @@ func (s *Server) makePage(ctx context.Context, ask pulls.Request) ([]byte, error
 func (s *Server) registerLookUp() {
 	type lookIn struct {
 		Collection string   `path:"collection"`
-		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+		Where      []string `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold; of several with = for one field, any."`
 		Search     string   `query:"search" doc:"Words that the record contains."`
 		Label      string   `query:"label" doc:"What the record is called, whatever the case."`
 		Sort       string   `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`

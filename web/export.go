@@ -48,7 +48,10 @@ func (s *Server) registerExport() {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		asker := who(ctx).Person
+		asker, err := s.central.SeenAs(ctx, who(ctx).Person, in.As)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
 		first, err := s.exported(ctx, asker, in.Collection, what, nil) // what is wrong with the question is said before a file begins
 		if err != nil {
 			return nil, s.problem(ctx, err)

@@ -60,6 +60,21 @@ func (s *Server) registerFleet() {
 		func(ctx context.Context, in *renameIn) (*struct{}, error) {
 			return nil, s.central.RenameDevice(ctx, in.ID, in.Body.Name)
 		})
+	type errandIn struct {
+		ID   uuid.UUID `path:"id" format:"uuid"`
+		What string    `path:"what" enum:"verify,erase"`
+	}
+	add(s, s.operation(http.MethodPut, "/v1/devices/{id}/errands/{what}", "ask-device",
+		"Ask a device to do something with its next exchange: to compare what it holds with central, or to erase its store once all of it is accepted", deviceLeads),
+		func(ctx context.Context, in *errandIn) (*answer[central.AskedErrand], error) {
+			asked, err := s.central.Ask(ctx, in.ID, in.What)
+			return &answer[central.AskedErrand]{asked}, err
+		})
+	add(s, s.operation(http.MethodDelete, "/v1/devices/{id}/errands/{what}", "stop-asking-device",
+		"Take back what a device was asked to do", deviceLeads),
+		func(ctx context.Context, in *errandIn) (*struct{}, error) {
+			return nil, s.central.TakeBack(ctx, in.ID, in.What)
+		})
 	op := s.operation(http.MethodPost, "/v1/devices/{id}/revocation", "revoke-device",
 		"Revoke a device: it can no longer push or pull", deviceLeads)
 	type revokeIn struct {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/core/definition"
 	"homing/device"
 	"homing/internal/testbed"
 )
@@ -24,6 +25,13 @@ func asked[T any](t *testing.T, bed *testbed.Bed, token, path string) (got T) {
 	}
 	testbed.Must(t, json.Unmarshal(text, &got))
 	return got
+}
+
+func defined(t *testing.T, source string) definition.Definition {
+	t.Helper()
+	d, err := definition.ReadSource("drawn.yaml", []byte(source))
+	testbed.Must(t, err)
+	return d
 }
 
 type looked struct {
@@ -95,6 +103,10 @@ func TestWhatListsLookFor(t *testing.T) {
 		{lead, "by=worker", "Brink"},
 		{lead, "by=lead", "Fosk Gale"},
 		{worker, "by=lead", "Gale"},
+		{lead, "where=name%3DGale&where=name%3DFosk", "Fosk Gale"},
+		{lead, "where=name%3DGale&where=name%3DFosk&where=zone%3Dkell", "Gale"},
+		{lead, "where=name%3D&where=name%3DFosk", "Fosk"},
+		{worker, "where=name%3DGale&where=name%3DFosk", "Gale"},
 		{lead, "since=" + since, "Brink"},
 		{lead, "until=" + since, "Fosk Gale"},
 		{lead, "within=at:-32,51,-30.5,53", "Fosk Gale"},
@@ -106,6 +118,11 @@ func TestWhatListsLookFor(t *testing.T) {
 		if got := asked[looked](t, bed, test.who, "/v1/records/huts?"+test.query); got.names() != test.want || got.Total != len(got.Records) {
 			t.Errorf("%s: %s of %d, want %s", test.query, got.names(), got.Total, test.want)
 		}
+	}
+	here, err := store.Find(t.Context(), "huts", device.Ask{Where: []string{"name=Gale", "name=Brink", "zone=kell"}})
+	testbed.Must(t, err)
+	if len(here.Records) != 2 {
+		t.Errorf("on the device: %d", len(here.Records))
 	}
 	for _, bad := range []string{"within=at", "within=at:1,2,3", "within=at:a,b,c,d", "within=name:1,2,3,4", "within=:1,2,3,4", "within=at:NaN,0,0,0", "since=noon"} {
 		if status, text := bed.Call("GET", "/v1/records/huts?"+bad, lead, nil); status != 400 && status != 422 {
@@ -297,6 +314,95 @@ func TestOneDevice(t *testing.T) {
 	}
 }
 
+// Admins see what a worker gets and may do, and look as the worker would; nobody else does.
+func TestWhatAWorkerGetsAndMay(t *testing.T) {
+	bed, _, lead, _ := fleet(t)
+	bed.Define(placed + "access:\n  edit: before.name != \"Gale\"\n  remove: worker.role == \"lead\"\n")
+	admin := bed.SignIn("admin")
+	type reach struct {
+		Name        string
+		Territories []string
+		Collections []struct {
+			Collection  string
+			Records, Of int
+			Leaves      []struct{ Act, With, Rule string }
+		}
+	}
+	got := asked[reach](t, bed, admin, "/v1/workers/worker/reach")
+	at := slices.IndexFunc(got.Collections, func(c struct {
+		Collection  string
+		Records, Of int
+		Leaves      []struct{ Act, With, Rule string }
+	}) bool {
+		return c.Collection == "huts"
+	})
+	if at < 0 || got.Collections[at].Records != 3 || got.Collections[at].Of != 4 || !slices.Equal(got.Territories, []string{"kell"}) {
+		t.Fatalf("%+v", got)
+	}
+	var said []string
+	for _, leave := range got.Collections[at].Leaves {
+		said = append(said, leave.Act+" "+leave.With)
+	}
+	if strings.Join(said, ", ") != "read all, add all, edit some, remove none" {
+		t.Errorf("%v", said)
+	}
+	if got := asked[struct{ Shut bool }](t, bed, admin, "/v1/workers/lead/reach"); got.Shut {
+		t.Error("the lead is said to be shut out")
+	}
+	testbed.Must(t, bed.Central.Disable(t.Context(), "worker", false))
+	if got := asked[struct{ Shut bool }](t, bed, admin, "/v1/workers/worker/reach"); !got.Shut {
+		t.Error("a disabled worker is not said to be")
+	}
+	testbed.Must(t, bed.Central.Enable(t.Context(), "worker"))
+	if rows := asked[looked](t, bed, admin, "/v1/records/huts?as=worker"); rows.names() != "Edge Gale Rim" || rows.Total != 3 {
+		t.Errorf("as the worker: %s of %d", rows.names(), rows.Total)
+	}
+	for path, want := range map[string]int{"/v1/records/huts?as=worker": 403, "/v1/export/huts?as=worker": 403, "/v1/records/huts?as=lead": 200} {
+		if status, text := bed.Call("GET", path, lead, nil); status != want {
+			t.Errorf("%s by a lead: %d %s", path, status, text)
+		}
+	}
+	for _, path := range []string{"/v1/workers/nobody/reach", "/v1/records/huts?as=nobody", "/v1/export/huts?as=nobody"} {
+		if status, text := bed.Call("GET", path, admin, nil); status != 404 {
+			t.Errorf("%s: %d %s", path, status, text)
+		}
+	}
+	if status, text := bed.Call("GET", "/v1/export/huts?as=worker&format=csv", admin, nil); status != 200 || strings.Contains(string(text), "Fosk") ||
+		!strings.Contains(string(text), "Gale") {
+		t.Errorf("%d %s", status, text)
+	}
+}
+
+// A definition that is being written is tried on two edits that meet, and nothing is stored.
+func TestTryingAMerge(t *testing.T) {
+	bed := testbed.Start(t)
+	admin := bed.SignIn("admin")
+	d := defined(t, "collection: huts\nrequired: [name]\nfields: {name: {type: string}, beds: {type: integer}}\nsync: {rules: {beds: ask}}\n")
+	value := func(beds any) map[string]any { return map[string]any{"beds": beds} }
+	status, text := bed.Call("POST", "/v1/definitions/meeting", admin, map[string]any{"definition": d, "base": value(4), "one": value(5), "other": value(6)})
+	var met struct {
+		One, Other string
+		Record     map[string]int
+		Disputes   map[string]any
+	}
+	testbed.Must(t, json.Unmarshal(text, &met))
+	if status != 200 || met.One != "applied" || met.Other != "held" || met.Record["beds"] != 5 || met.Disputes["beds"] == nil {
+		t.Errorf("%d %s", status, text)
+	}
+	for _, wrong := range []map[string]any{
+		{"definition": d, "base": value(4), "one": value("many"), "other": value(6)},
+		{"definition": map[string]any{"collection": "Huts!", "title": "", "label": "", "version": 1, "fields": []any{}, "sync": map[string]any{"removal": "ask"}}, "base": value(4), "one": value(5), "other": value(6)},
+		{"definition": d, "base": map[string]any{"walls": 4}, "one": value(5), "other": value(6)},
+	} {
+		if status, text := bed.Call("POST", "/v1/definitions/meeting", admin, wrong); status != 422 && status != 400 {
+			t.Errorf("%v: %d %s", wrong, status, text)
+		}
+	}
+	if got := asked[[]any](t, bed, admin, "/v1/collections"); len(got) != 2 { // those of the test's central
+		t.Errorf("something is defined: %v", got)
+	}
+}
+
 // Admins see how central is; nobody else does.
 func TestHealth(t *testing.T) {
 	bed := testbed.Start(t)
@@ -318,4 +424,42 @@ func uuidOf(t *testing.T, text string) uuid.UUID {
 	id, err := uuid.Parse(text)
 	testbed.Must(t, err)
 	return id
+}
+
+// An admin lets a simulated fleet work with the definitions, and with one that is being written; nobody else does, and nothing is stored.
+func TestRehearsingAtCentral(t *testing.T) {
+	bed := testbed.Start(t, testbed.Rehearses(t))
+	admin := bed.SignIn("admin")
+	type rehearsed struct {
+		Seed, Saves, Exchanges int
+		Answers                map[string]int
+		Decisions              []struct{ Collection, Field, Rule string }
+		Wrong                  []string
+	}
+	d := defined(t, "collection: visits\nlabel: \"{note}\"\nfields: {note: {type: string}, guests: {type: integer}}\nsync: {rules: {guests: sum}}\n")
+	var first rehearsed
+	for range 2 {
+		var got rehearsed
+		status, text := bed.Call("POST", "/v1/rehearsals", admin, map[string]any{"seed": 7, "definition": d})
+		testbed.Must(t, json.Unmarshal(text, &got))
+		if status != 200 || got.Seed != 7 || got.Saves == 0 || got.Exchanges == 0 || len(got.Wrong) != 0 {
+			t.Fatalf("%d %s", status, text)
+		}
+		if first.Saves != 0 && (first.Saves != got.Saves || first.Answers["applied"] != got.Answers["applied"]) {
+			t.Errorf("one seed gave %+v and %+v", first, got)
+		}
+		first = got
+	}
+	// One of which no values can be made up is a word about it, and no fault of central's.
+	odd := defined(t, "collection: visits\nlabel: \"{note}\"\nrequired: [note]\nfields: {note: {type: string, pattern: \"^(?:a|b)\\\\B$\"}}\n")
+	if status, text := bed.Call("POST", "/v1/rehearsals", admin, map[string]any{"seed": 7, "definition": odd}); status >= 500 {
+		t.Errorf("an odd pattern: %d %s", status, text)
+	}
+	d.Label = "{nothing}"
+	if status, text := bed.Call("POST", "/v1/rehearsals", admin, map[string]any{"seed": 7, "definition": d}); status != 400 && status != 422 {
+		t.Errorf("a definition that is wrong: %d %s", status, text)
+	}
+	if got := asked[[]any](t, bed, admin, "/v1/collections"); len(got) != 2 {
+		t.Errorf("%d collections are defined", len(got))
+	}
 }

@@ -29,7 +29,7 @@ type RecordPath struct {
 // exported parts of a request.
 type LookedFor struct {
 	Collection string    `path:"collection"`
-	Where      []string  `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold."`
+	Where      []string  `query:"where,explode" doc:"Conditions such as status=open; with != < <= > >= or ~ for contains. All must hold; of several with = for one field, any."`
 	Search     string    `query:"search" doc:"Words that the record contains."`
 	Label      string    `query:"label" doc:"What the record is called, whatever the case."`
 	Sort       string    `query:"sort" doc:"Fields, comma-separated; a leading dash reverses."`
@@ -38,6 +38,7 @@ type LookedFor struct {
 	Since      time.Time `query:"since" doc:"Only those that were edited last then or later, by central's time."`
 	Until      time.Time `query:"until" doc:"Only those that were edited last before."`
 	Within     string    `query:"within" maxLength:"200" doc:"Only those whose place lies in an area: FIELD:WEST,SOUTH,EAST,NORTH in degrees, by a field that holds a point."`
+	As         string    `query:"as" maxLength:"80" doc:"Only what this worker sees; for admins."`
 }
 
 func (l LookedFor) looked() (what finding.Looked, err error) {
@@ -89,7 +90,11 @@ func (s *Server) registerRecords() {
 				return nil, err
 			}
 			what.Limit, what.Offset, what.After = in.Limit, in.Offset, in.After
-			listing, err := s.central.Look(ctx, who(ctx).Person, in.Collection, what)
+			asker, err := s.central.SeenAs(ctx, who(ctx).Person, in.As)
+			if err != nil {
+				return nil, err
+			}
+			listing, err := s.central.Look(ctx, asker, in.Collection, what)
 			return &answer[finding.Listing]{listing}, err
 		})
 	s.registerExport()

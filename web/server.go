@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"homing/central"
+	"homing/core/definition"
 	"homing/wire"
 )
 
@@ -39,6 +40,8 @@ type Options struct {
 	// Full says whether the database's disk has no room left, for a database that has failed without saying so; nil
 	// says no.
 	Full func() bool
+	// Rehearse lets a simulated fleet work with definitions; nil where that is not to be had.
+	Rehearse func(ctx context.Context, definitions []definition.Definition, seed uint64, calm bool) (Rehearsal, error)
 }
 
 // Server answers central's HTTP requests.

@@ -2,11 +2,15 @@ package web
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
 
 	"homing/central/changes"
+	"homing/central/fault"
+	"homing/core/change"
 	"homing/core/definition"
+	"homing/core/record"
 )
 
 // registerSources adds what people need who write definitions as files.
@@ -60,4 +64,46 @@ func (s *Server) registerSources() {
 			out.Plan = &plans[0]
 			return &answer[readOut]{out}, nil
 		})
+
+	type meetIn struct {
+		Body struct {
+			Definition definition.Definition      `json:"definition"`
+			Base       map[string]json.RawMessage `json:"base" doc:"The record as it was; only the fields that matter are needed."`
+			One        map[string]json.RawMessage `json:"one" doc:"What the first made of it."`
+			Other      map[string]json.RawMessage `json:"other" doc:"What the other made of it, a minute later, without knowing of the first."`
+			OtherFirst bool                       `json:"other_first,omitempty" doc:"The later edit reaches central first."`
+		}
+	}
+	add(s, s.operation(http.MethodPost, "/v1/definitions/meeting", "try-merge",
+		"Say what a definition makes of two edits of one record; nothing is stored", definers),
+		func(ctx context.Context, in *meetIn) (*answer[definition.Meeting], error) {
+			compiled, err := in.Body.Definition.Compile()
+			if err != nil {
+				return nil, fault.Fail(fault.Invalid, "the definition: %v", err)
+			}
+			var documents [3]record.Fields
+			for n, of := range []struct {
+				name   string
+				fields map[string]json.RawMessage
+			}{{"base", in.Body.Base}, {"one", in.Body.One}, {"other", in.Body.Other}} {
+				if documents[n], err = parsed(of.fields); err != nil {
+					return nil, fault.Fail(fault.Invalid, "%s: %v", of.name, err)
+				}
+				for _, wrong := range compiled.Validate(documents[n]) {
+					if documents[n][wrong.Field] != nil { // what is not given is not asked for
+						return nil, fault.Refused([]change.Reason{{Code: wrong.Code, Field: wrong.Field, Message: of.name + ": " + wrong.Message}})
+					}
+				}
+			}
+			met, err := compiled.Meet(documents[0], documents[1], documents[2], in.Body.OtherFirst)
+			return &answer[definition.Meeting]{met}, err
+		})
+}
+
+func parsed(fields map[string]json.RawMessage) (record.Fields, error) {
+	text, err := json.Marshal(fields)
+	if err != nil {
+		return nil, err
+	}
+	return record.Parse(text)
 }

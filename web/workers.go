@@ -89,6 +89,12 @@ func (s *Server) registerWorkers() {
 		func(ctx context.Context, in *WorkerPath) (*struct{}, error) {
 			return nil, s.central.Admit(ctx, in.Name)
 		})
+	add(s, s.operation(http.MethodGet, "/v1/workers/{name}/reach", "reach",
+		"What a worker gets of each collection, and may do with it", workerAdmins),
+		func(ctx context.Context, in *WorkerPath) (*answer[central.Reach], error) {
+			reach, err := s.central.ReachOf(ctx, in.Name)
+			return &answer[central.Reach]{reach}, err
+		})
 	type deviceIn struct {
 		ID uuid.UUID `path:"id" format:"uuid"`
 	}

@@ -24,6 +24,7 @@ type Trip struct {
 	Unsent      int              `json:"unsent,omitempty" minimum:"0" doc:"Changes in the outbox without an answer that are not in the batch."`
 	Refused     int              `json:"refused,omitempty" minimum:"0"`
 	Waiting     int              `json:"waiting,omitempty" minimum:"0"`
+	Stored      int64            `json:"stored,omitempty" minimum:"0" doc:"Bytes that the store takes on the device's disk."`
 }
 
 // Left counts the changes that stay in the outbox.
@@ -49,6 +50,7 @@ type Met struct {
 	MaxChanges  int               `json:"max_changes" doc:"Most changes in a batch."`
 	MaxBytes    int               `json:"max_bytes" doc:"Most bytes of a batch, before compression."`
 	Revoked     bool              `json:"revoked,omitempty" doc:"The device was revoked: it gets answers and nothing else."`
+	Errands     []Errand          `json:"errands,omitempty" doc:"What the device is asked to do once all else is done. What became of it comes with the report."`
 	Definitions *Definitions      `json:"definitions,omitempty" doc:"Where the device has others. There are no pages then: what it covers may be another."`
 	Answers     *Answers          `json:"answers,omitempty" doc:"To the batch."`
 	Pages       []json.RawMessage `json:"pages,omitempty" doc:"The first page of each collection that has something new, as far as there is room, each as the schema Page describes. Take none when the answers are torn."`

@@ -130,6 +130,8 @@ type Report struct {
 	Unsent  int              `json:"unsent" minimum:"0" doc:"Changes in the outbox without an answer."`
 	Refused int              `json:"refused" minimum:"0"`
 	Waiting int              `json:"waiting" minimum:"0"`
+	Stored  int64            `json:"stored,omitempty" minimum:"0" doc:"Bytes that the store takes on the device's disk."`
+	Errands []ErrandDone     `json:"errands,omitempty" maxItems:"20" doc:"What became of what central asked for."`
 }
 
 // Definitions are the collections that the asker may see.

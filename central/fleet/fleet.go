@@ -106,6 +106,8 @@ type Device struct {
 	Unsent     *int64      `json:"unsent,omitempty" db:"unsent" doc:"Changes without an answer in its outbox, as it last reported."`
 	Refused    *int64      `json:"refused,omitempty" db:"refused" doc:"Refused changes in its outbox, as it last reported."`
 	Waiting    *int64      `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
+	Errands    Errands     `json:"errands,omitempty" db:"errands" doc:"What it is asked to do with its next exchange, and what became of that."`
+	Stored     *int64      `json:"stored,omitempty" db:"stored" doc:"Bytes that its store takes on its disk, as it last reported."`
 	Lag        int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
 	Last       *Exchange   `json:"last_exchange,omitempty" db:"-"`
 }

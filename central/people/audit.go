@@ -34,12 +34,15 @@ const (
 	ActAdmitDevice    Act = "device admitted"
 	ActNewIncarnation Act = "store renewed"
 	ActRename         Act = "device renamed"
+	ActAskVerify      Act = "device asked to verify"
+	ActAskErase       Act = "device asked to erase its store"
+	ActTakeBack       Act = "errand taken back"
 )
 
 // Acts are all acts.
 var Acts = []Act{ActAddWorker, ActRole, ActTerritories, ActPassword, ActDisable, ActEnable, ActRemoveWorker,
 	ActAdmitWorker, ActSignIn, ActSignOut, ActEndSignIn, ActIssueCode, ActVoidCode, ActEnrol, ActJoin, ActLeave, ActRevoke,
-	ActReadmit, ActAdmitDevice, ActNewIncarnation, ActRename}
+	ActReadmit, ActAdmitDevice, ActNewIncarnation, ActRename, ActAskVerify, ActAskErase, ActTakeBack}
 
 // Done is one line of the audit list.
 type Done struct {

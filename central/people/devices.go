@@ -305,7 +305,7 @@ func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) err
 }
 
 const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver,
-	d.while_open, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting`
+	d.while_open, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting, d.errands, d.stored`
 
 // DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still
 // deliver and that is all it wants.
@@ -456,11 +456,23 @@ func (c *People) TakeReport(ctx context.Context, from fleet.Device, exchange uui
 		ms, unsure := offset.By.Milliseconds(), offset.Error.Milliseconds()
 		by, within = &ms, &unsure
 	}
+	answered := false
 	err := c.db.Within(ctx, func(tx *postgres.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5,
-				offset_ms = coalesce($6, offset_ms), error_ms = coalesce($7, error_ms) WHERE id = $1`,
-			from.ID, now, report.Unsent, report.Refused, report.Waiting, by, within); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5, offset_ms = coalesce($6, offset_ms),
+				error_ms = coalesce($7, error_ms), stored = coalesce(nullif($8::bigint, 0), stored) WHERE id = $1`,
+			from.ID, now, report.Unsent, report.Refused, report.Waiting, by, within, report.Stored); err != nil {
 			return err
+		}
+		if len(report.Errands) > 0 {
+			var known fleet.Errands
+			if err := tx.GetContext(ctx, &known, `SELECT errands FROM devices WHERE id = $1 FOR UPDATE`, from.ID); err != nil {
+				return err
+			}
+			if answered = known.Answer(report.Errands, now); answered {
+				if err := keepErrands(ctx, tx, from.ID, known); err != nil {
+					return err
+				}
+			}
 		}
 		names := slices.Sorted(maps.Keys(report.Cursors))
 		cursors := make([]int64, len(names))
@@ -481,7 +493,7 @@ func (c *People) TakeReport(ctx context.Context, from fleet.Device, exchange uui
 		return nil
 	})
 	if err == nil {
-		c.db.Announce(ctx, fleet.Event{Devices: true})
+		c.db.Announce(ctx, fleet.Event{Devices: true, People: answered}) // what is kept in memory of a device goes with its people
 	}
 	return err
 }

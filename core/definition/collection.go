@@ -2,10 +2,12 @@ package definition
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -141,6 +143,10 @@ func (c *Collection) bySchema(fields record.Fields) []change.Reason {
 	}
 	var reasons []change.Reason
 	collect(invalid, c.Definition, &reasons)
+	// The schema's own order is chance: the same record gets the same words every time, everywhere.
+	slices.SortStableFunc(reasons, func(a, b change.Reason) int {
+		return cmp.Or(strings.Compare(a.Field, b.Field), strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
+	})
 	return reasons
 }
 

@@ -28,6 +28,7 @@ import (
 	"homing/core/rights"
 	"homing/device"
 	"homing/internal/cli"
+	"homing/internal/cli/office"
 	"homing/service"
 )
 
@@ -67,6 +68,12 @@ func Program(t *testing.T) (path string, env []string) {
 	path, err := os.Executable()
 	Must(t, err)
 	return path, append(os.Environ(), asProgram+"=1", "HOME="+t.TempDir())
+}
+
+// Rehearses lets a central rehearse as a running one does: by another process of the program.
+func Rehearses(t *testing.T) func(*service.Options) {
+	t.Setenv(asProgram, "1")
+	return func(o *service.Options) { o.Rehearse = office.RehearseApart }
 }
 
 // Must fails the test at once for an error that has nothing to do with what it is about.

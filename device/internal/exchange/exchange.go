@@ -89,6 +89,8 @@ type exchange struct {
 	prepared    bool            // the outbox is ready to be sent
 	longWay     bool            // central does without trips
 	settled     map[string]bool // collections that a trip has brought to their heads
+	errands     []wire.Errand   // what central asks for
+	erases      bool            // and that is that the store is let go of, which nothing speaks against
 	told        *wire.Report    // what central knows of this store by the trip; nil where that is not all
 	defined     map[string]bool // collections that central has now; a restored one may lack some
 	summary     *Summary
@@ -123,8 +125,12 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 	if err == nil && pull && !e.revoked {
 		err = e.pull(ctx)
 	}
+	var done []wire.ErrandDone
+	if err == nil && push && pull {
+		done, err = e.runErrands(ctx)
+	}
 	if err == nil {
-		err = e.report(ctx)
+		err = e.report(ctx, done)
 	}
 	if err == nil && e.revoked {
 		err = file.ErrRevoked
@@ -141,6 +147,9 @@ func (s *Line) run(ctx context.Context, watch func(Progress), push, pull bool) (
 	}
 	if summary.Withdrawn+summary.Removed > 0 {
 		err = errors.Join(err, s.Overwrite(ctx))
+	}
+	if e.erases && (err == nil || errors.Is(err, file.ErrRevoked)) {
+		err = e.erase(ctx)
 	}
 	return summary, err
 }
@@ -630,8 +639,8 @@ func (f *fetched) read() {
 }
 
 // report tells central what the device holds and owes now, unless central knows. It is for people to see; a central that
-// cannot take it has lost nothing.
-func (e *exchange) report(ctx context.Context) error {
+// cannot take it has lost nothing. Nothing is erased before central has heard of it.
+func (e *exchange) report(ctx context.Context, done []wire.ErrandDone) error {
 	report, err := e.owed(ctx)
 	if err != nil {
 		return err
@@ -646,18 +655,20 @@ func (e *exchange) report(ctx context.Context) error {
 			report.Cursors[c.Name] = c.Cursor
 		}
 	}
-	if told := e.told; told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&
+	report.Stored, report.Errands = e.Size(), done
+	if told := e.told; len(done) == 0 && told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&
 		told.Waiting == report.Waiting && maps.Equal(told.Cursors, report.Cursors) {
 		return nil
 	}
 	now := e.clock()
 	report.Clock = &now
+	err = e.call(ctx, http.MethodPut, "/v1/report", report, nil)
+	e.erases = e.erases && err == nil
 	var problem *link.Problem
-	if err := e.call(ctx, http.MethodPut, "/v1/report", report, nil); err != nil &&
-		!errors.Is(err, link.ErrUnreachable) && !errors.As(err, &problem) {
-		return err
+	if errors.Is(err, link.ErrUnreachable) || errors.As(err, &problem) {
+		return nil
 	}
-	return nil
+	return err
 }
 
 // owed counts the changes that central has not accepted.

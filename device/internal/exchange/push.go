@@ -53,6 +53,9 @@ func (e *exchange) push(ctx context.Context) error {
 			return err
 		}
 		if len(changes) == 0 {
+			if err := e.hang(ctx); err != nil {
+				return err
+			}
 			again, err := e.partFromCopy(ctx)
 			if err != nil || !again {
 				return err
@@ -106,6 +109,20 @@ func (e *exchange) prepare(ctx context.Context) error {
 	_, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
 		file.IsSent, file.IsWaiting)
 	e.prepared = err == nil
+	return file.StoreError(err)
+}
+
+// hang lets what waited before, and was not sent again since an earlier change of its record still waits, wait as it did: it is
+// not on its way, and whoever made it may give it up or mend it. It cannot have gone in where it left with a batch that was cut
+// since: central lets what comes after a change that waits wait as well.
+func (e *exchange) hang(ctx context.Context) error {
+	reasons, err := json.Marshal([]change.Reason{{Code: change.CodeHangsOnEarlier, Message: "it comes after a change of the same record which waits"}})
+	if err != nil {
+		return err
+	}
+	_, err = e.DB.ExecContext(ctx, `UPDATE outbox AS o SET state = ?, reasons = ? WHERE o.state = ? AND o.batch IS NULL AND o.kind <> 'add'
+		AND EXISTS (SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting' AND w.number < o.number)`,
+		file.IsWaiting, string(reasons), file.IsSent)
 	return file.StoreError(err)
 }
 

@@ -198,6 +198,7 @@ func (e *exchange) travel(ctx context.Context, ask asked) error {
 		return err
 	}
 	ask.trip.Unsent, ask.trip.Refused, ask.trip.Waiting = owed.Unsent-len(ask.changes), owed.Refused, owed.Waiting
+	ask.trip.Stored = e.Size()
 	var met wire.Met
 	sent := e.Now()
 	if err := e.call(ctx, http.MethodPost, "/v1/trips", ask.trip, &met); err != nil {
@@ -210,7 +211,7 @@ func (e *exchange) travel(ctx context.Context, ask asked) error {
 	if ask.trip.Clock == nil || measured.Error < e.offset.Error {
 		e.offset = measured
 	}
-	e.maxChanges, e.maxBytes, e.revoked = met.MaxChanges, met.MaxBytes, met.Revoked
+	e.maxChanges, e.maxBytes, e.revoked, e.errands = met.MaxChanges, met.MaxBytes, met.Revoked, met.Errands
 	if err := e.within(ctx, func(tx *sqlx.Tx) error {
 		if err := file.SetFact(ctx, tx, file.FactOpen, strconv.FormatBool(met.Open)); err != nil {
 			return err

@@ -33,6 +33,7 @@ var (
 	ErrTooOld       = errors.New("the records are too old to be edited; run an exchange first")
 	ErrHasChildren  = errors.New("other records still belong to this one")
 	ErrUnsent       = errors.New("there are changes that central has not accepted")
+	ErrErased       = errors.New("central asked for this store to be erased, and it is gone; all of it had been accepted")
 	ErrRevoked      = errors.New("this device was revoked; it gets nothing more from central")
 )
 

@@ -118,6 +118,18 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 		}
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
+	erasing, err := Fact(ctx, db, FactErasing)
+	if err == nil && erasing == "true" { // it was on its way when the program ended
+		var backups []string
+		if backups, err = s.Backups(); err == nil {
+			if err = s.Wipe(backups); err == nil {
+				err = ErrErased
+			}
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open %s: %w", path, StoreError(err)), db.Close())
+	}
 	return s, nil
 }
 
@@ -187,6 +199,7 @@ const (
 	FactSourceFrom  = "source_from" // the number that was given last before it was taken
 	FactSealTo      = "seal_to"     // central's public key
 	FactDefinitions = "definitions" // the digest of what central said of them last, and which collections there were
+	FactErasing     = "erasing"     // nothing is saved any more, and the files go
 	FactSeal        = "seal"        // central's word on all cursors at once, and what they were
 )
 

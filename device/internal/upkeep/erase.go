@@ -23,32 +23,27 @@ func (s *Keeper) Erase(ctx context.Context, discard bool, backup string) error {
 	if err := s.othersUnsent(ctx); err != nil {
 		return err
 	}
-	var unsent int
-	if err := s.DB.GetContext(ctx, &unsent, `SELECT count(*) FROM outbox`); err != nil {
-		return file.StoreError(err)
+	owed, err := file.Owing(ctx, s.DB)
+	if err != nil {
+		return err
 	}
 	backups, err := s.Backups() // before one is written now, which is to stay
 	if err != nil {
 		return fmt.Errorf("erase: %w", err)
 	}
 	switch {
-	case unsent > 0 && !discard:
+	case owed.Changes > 0 && !discard:
 		return fmt.Errorf("%w: %d of them would be lost; exchange first, or discard them, which writes a backup", file.ErrUnsent,
-			unsent)
-	case unsent > 0:
+			owed.Changes)
+	case owed.Lost > 0 && !discard:
+		return fmt.Errorf("%w: of %d records, what central has lost is here and may be nowhere else; offer them, or discard them, which "+
+			"writes a backup", file.ErrUnsent, owed.Lost)
+	case owed.Changes+owed.Lost > 0:
 		if err := s.File.Backup(ctx, backup); err != nil {
 			return err
 		}
 	}
-	if err := s.DB.Close(); err != nil {
-		return file.StoreError(err)
-	}
-	for _, path := range append(backups, s.Where) {
-		if err := file.RemoveAll(path, path+"-wal", path+"-shm", file.SaltPath(path), path+".exchange"); err != nil {
-			return fmt.Errorf("erase: %w", err)
-		}
-	}
-	return nil
+	return s.Wipe(backups)
 }
 
 // othersUnsent refuses what would give up changes of somebody who is not signed in.

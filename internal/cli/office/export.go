@@ -29,7 +29,7 @@ EXAMPLES
 		Flags: CentralFlags(
 			&cli.StringFlag{Name: "to", Usage: "`FILE` to write; its ending says the format; standard output when left out"},
 			&cli.StringFlag{Name: "format", Usage: "csv, xlsx, ndjson or geojson; csv when nothing says it"},
-			&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open; all must hold"},
+			&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open; all must hold, but of several with = for one field any"},
 			&cli.StringFlag{Name: "search", Usage: "`WORDS` that the record contains"},
 			&cli.StringFlag{Name: "sort", Usage: "`FIELDS`, comma-separated; a leading dash reverses"}),
 		Action: exportRecords,

@@ -110,7 +110,7 @@ func DevicesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "devices",
 		Usage: "watch devices, issue enrolment codes, revoke devices",
-		Commands: []*cli.Command{
+		Commands: append(deviceCommands(), []*cli.Command{
 			{Name: "list", Usage: "list devices and what they last did", Flags: CentralFlags(terminal.JSON), Action: listDevices},
 			{Name: "code", Usage: "issue a one-time code that enrols a device, or lets a worker join one", Action: issueCode,
 				Description: "On a terminal the code is also shown as a QR code, which carries central's address as well.",
@@ -141,7 +141,7 @@ func DevicesCommand() *cli.Command {
 				Action: func(ctx context.Context, c *cli.Command) error {
 					return revocation(ctx, c, http.MethodDelete, "", "%s may push and pull again.\n")
 				}},
-		},
+		}...),
 	}
 }
 
@@ -266,21 +266,8 @@ func leaveDevice(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	call, err := NewCaller(c)
-	if err != nil {
-		return err
-	}
-	d, err := call.device(ctx, args[0])
-	if err != nil {
-		return err
-	}
-	if err := call.Send(ctx, http.MethodDelete, "/v1/devices/"+d.ID.String()+"/people/"+url.PathEscape(args[1]), nil,
-		nil); err != nil {
-		return err
-	}
-	fmt.Fprintf(c.Root().Writer, "%s is off %s. With its next exchange the device drops what only they covered; what "+
-		"they have not sent still goes to central.\n", args[1], d.Name)
-	return nil
+	return aboutDevice(ctx, c, args[0], http.MethodDelete, "/people/"+url.PathEscape(args[1]), "%[2]s is off %[1]s. With its next exchange the device "+
+		"drops what only they covered; what they have not sent still goes to central.\n", args[1])
 }
 
 func revocation(ctx context.Context, c *cli.Command, method, query, done string) error {
@@ -288,18 +275,23 @@ func revocation(ctx context.Context, c *cli.Command, method, query, done string)
 	if err != nil {
 		return err
 	}
+	return aboutDevice(ctx, c, args[0], method, "/revocation"+query, done)
+}
+
+// aboutDevice does something to a device, which is named in what it says when that is done.
+func aboutDevice(ctx context.Context, c *cli.Command, text, method, path, done string, more ...any) error {
 	call, err := NewCaller(c)
 	if err != nil {
 		return err
 	}
-	d, err := call.device(ctx, args[0])
+	d, err := call.device(ctx, text)
 	if err != nil {
 		return err
 	}
-	if err := call.Send(ctx, method, "/v1/devices/"+d.ID.String()+"/revocation"+query, nil, nil); err != nil {
+	if err := call.Send(ctx, method, "/v1/devices/"+d.ID.String()+path, nil, nil); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Root().Writer, done, d.Name)
+	fmt.Fprintf(c.Root().Writer, done, append([]any{d.Name}, more...)...)
 	return nil
 }
 

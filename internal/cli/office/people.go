@@ -37,6 +37,8 @@ func WorkersCommand() *cli.Command {
 						}
 					})
 				}},
+			{Name: "reach", Usage: "see what a worker gets of each collection, and may do with it", ArgsUsage: "WORKER",
+				Flags: CentralFlags(terminal.JSON), Action: reachOf},
 			{Name: "add", Usage: "add a worker", ArgsUsage: "NAME",
 				Description: "The password is asked for, or read from the first line of standard input. With --no-password " +
 					"the worker can own devices but not sign in.",

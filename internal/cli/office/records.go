@@ -30,7 +30,7 @@ import (
 func QueryFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "where", Usage: "`CONDITION` such as state=open, length_km>5 or name~ridge; all must " +
-			"hold"},
+			"hold, but of several with = for one field any"},
 		&cli.StringFlag{Name: "search", Usage: "`WORDS` that the record contains"},
 		&cli.StringFlag{Name: "sort", Usage: "`FIELDS`, comma-separated; a leading dash reverses"},
 		&cli.IntFlag{Name: "limit", Value: 50, Usage: "records of a page, at most 1000"},

@@ -84,6 +84,7 @@ EXAMPLES
 				Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Log: log,
 				TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), Behind: behind,
+				Rehearse:      RehearseApart,
 				MetricsToken:  c.String("metrics-token"),
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
 				MaxChanges:    c.Int("max-changes"),

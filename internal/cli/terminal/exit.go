@@ -91,7 +91,7 @@ func ExitCode(err error) int {
 	case is(link.ErrUnreachable):
 		return ExitUnreachable
 	case is(device.ErrNotEnrolled, device.ErrNotAllowed, device.ErrSealed, device.ErrPassphrase, device.ErrSignedOut,
-		device.ErrSecret, device.ErrNobody, device.ErrSlowDown, device.ErrRevoked):
+		device.ErrSecret, device.ErrNobody, device.ErrSlowDown, device.ErrRevoked, device.ErrErased):
 		return ExitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoChange, device.ErrNoCollection, device.ErrNoBackup):
 		return ExitNotFound
