@@ -73,16 +73,25 @@ func aLife(random *rand.Rand, removal merge.Removal) (one life, err error) {
 		stores[n] = drawnID(random)
 	}
 	one.Rules.Fields, one.Rules.Nested, one.Rules.Removal = rules.Fields, []string{"parts"}, removal
-	numbers := map[uuid.UUID]int64{}
+	numbers, late := map[uuid.UUID]int64{}, map[uuid.UUID]int64{}
 	states := []merge.State{{}} // by revision
 	start := time.Date(2026, 6, 1, 6, 0, 0, 0, time.UTC)
 	for step := range 9 {
 		state := states[len(states)-1]
 		store := stores[random.IntN(len(stores))]
-		numbers[store]++
 		var m meeting
 		e := &m.Edit
-		e.Source, e.Kind = change.Source{Incarnation: store, Number: numbers[store]}, change.Edit
+		e.Source, e.Kind = change.Source{Incarnation: store, Number: late[store]}, change.Edit
+		if late[store] == 0 || random.IntN(3) > 0 {
+			numbers[store]++
+			if late[store] == 0 && random.IntN(4) == 0 {
+				late[store] = numbers[store]
+				numbers[store]++
+			}
+			e.Source.Number = numbers[store]
+		} else {
+			late[store] = 0 // an earlier edit comes after a later one of the same store
+		}
 		e.Stamp = clock.At(start.Add(time.Duration(random.IntN(120)) * time.Minute / 4)) // now and then two at one moment
 		e.Base = int64(random.IntN(len(states)))
 		switch roll := random.IntN(20); {

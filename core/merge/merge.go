@@ -323,6 +323,7 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {
+			m.mark.Stamp = m.latest()
 			return value, &m.mark
 		}
 		if !bytes.Equal(m.central, m.to) {
@@ -356,11 +357,18 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	if m.contested && m.remembers() {
 		m.mark.Met = withMet(unseen, Met{Value: m.central, Side: m.known.Side()})
 	}
-	if m.rule == Sum && m.known.beats(m.mark) {
-		// The sum holds what was there, so it is no earlier, whatever the clocks say. No order of sums is taken from stamps.
-		m.mark.Stamp = m.known.Stamp
+	if m.rule == Sum {
+		m.mark.Stamp = m.latest() // whatever the clocks say: no order of sums is taken from stamps
 	}
 	return value, &m.mark
+}
+
+// latest is the stamp of a value that holds both, what was there and the edit: it is as late as the later of them.
+func (m meeting) latest() clock.Stamp {
+	if m.known.Stamp.Compare(m.mark.Stamp) > 0 {
+		return m.known.Stamp
+	}
+	return m.mark.Stamp
 }
 
 // setParts decides each part of a nested field that the edit has changed, as a field of its own, and notes their

@@ -304,3 +304,31 @@ func TestAnAddOfWhatIsThereCountsOnce(t *testing.T) {
 		}
 	}
 }
+
+// P10: a store's earlier edit comes after its later one, as when a restored central is offered again what it lost. A
+// count that holds both is as late as the later one, so that nobody takes it for older than what it holds.
+func TestWhatHoldsBothIsAsLateAsTheLater(t *testing.T) {
+	for _, rule := range []merge.Rule{merge.Sum, merge.Union, merge.Append} {
+		before, first, second := `1`, `2`, `4`
+		switch rule {
+		case merge.Union:
+			before, first, second = `["a"]`, `["a","b"]`, `["a","b","c"]`
+		case merge.Append:
+			before, first, second = `"a"`, `"a b"`, `"a b c"`
+		}
+		apply := func(state merge.State, e merge.Edit) merge.State {
+			t.Helper()
+			out, err := merge.Merge(ruled(rule), state, e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return out.State
+		}
+		state := apply(merge.State{}, of(change.Add, edit(9, 1, 0, 1, map[string]string{"a": before})))
+		state = apply(state, from(1, 7, 1, 40, first, second))
+		state = apply(state, from(1, 3, 1, 10, before, first))
+		if at := state.Marks.Of("a").Stamp.Millis; at != 40 {
+			t.Errorf("%s: the mark is of %d", rule, at)
+		}
+	}
+}
