@@ -30,18 +30,33 @@ type life struct {
 		Nested  []string              `json:"nested"`
 		Removal merge.Removal         `json:"removal"`
 	} `json:"rules"`
-	Steps []meeting `json:"steps"`
+	Edits []edit `json:"edits"`
 }
 
-type meeting struct {
-	Edit struct {
-		Kind   change.Kind     `json:"kind"`
-		Base   int64           `json:"base"`
-		Fields record.Delta    `json:"fields,omitempty"`
-		Stamp  clock.Stamp     `json:"stamp"`
-		Source change.Source   `json:"source"`
-		Seen   []change.Source `json:"seen,omitempty"`
-	} `json:"edit"`
+func (l life) rules() merge.Rules {
+	rules := merge.Rules{Fields: l.Rules.Fields, Nested: map[string]bool{}, Removal: l.Rules.Removal}
+	for _, name := range l.Rules.Nested {
+		rules.Nested[name] = true
+	}
+	return rules
+}
+
+// edit is a change with its stamp in central's time.
+type edit struct {
+	Kind   change.Kind     `json:"kind"`
+	Base   int64           `json:"base"`
+	Fields record.Delta    `json:"fields,omitempty"`
+	Stamp  clock.Stamp     `json:"stamp"`
+	Source change.Source   `json:"source"`
+	Seen   []change.Source `json:"seen,omitempty"`
+}
+
+func (e edit) merge() merge.Edit {
+	return merge.Edit{Kind: e.Kind, Base: e.Base, Fields: e.Fields, Stamp: e.Stamp, Source: e.Source, Seen: e.Seen}
+}
+
+// outcome is what came of one of them.
+type outcome struct {
 	Refused   string            `json:"refused,omitempty"` // the code
 	After     *held             `json:"after,omitempty"`
 	Answer    change.Verdict    `json:"answer,omitempty"`
@@ -49,38 +64,58 @@ type meeting struct {
 	Decisions []change.Decision `json:"decisions,omitempty"`
 }
 
-// merges are changes that meet a record: drawn lives of records under every rule, each step a case.
-func merges() (file, error) {
-	f := file{About: "The merge. Each case is the life of one record that is not there at first. edit is a change with its stamp in central's time, and meets the record as the step before has left " +
-		"it in after; after, answer, delta and decisions are what comes out, or refused is the code of a change that cannot be merged and leaves the record as it was. A field without a rule has " +
-		"newest. Nested fields are merged part by part."}
-	for n := range uint64(48) {
-		one, err := aLife(drawing(1000+n), merge.Removals[n%uint64(len(merge.Removals))])
-		if err != nil {
-			return f, fmt.Errorf("life %d: %w", n, err)
+// merges are changes that meet a record: drawn lives of records under every rule.
+var merges = kind{
+	about: "The merge. Each case is the life of one record that is not there at first. Each of edits is a change with its stamp in central's time, and meets the record as the one before has left " +
+		"it. steps say what comes of each: after, answer, delta and decisions, or refused, the code of a change that cannot be merged and leaves the record as it was. A field without a rule has " +
+		"newest. Nested fields are merged part by part.",
+	given: func() (all []any, err error) {
+		for n := range uint64(48) {
+			one, err := aLife(drawing(1000+n), merge.Removals[n%uint64(len(merge.Removals))])
+			if err != nil {
+				return nil, fmt.Errorf("life %d: %w", n, err)
+			}
+			all = append(all, one)
 		}
-		f.Cases = append(f.Cases, one)
-	}
-	return f, nil
+		return all, nil
+	},
+	work: working(func(given life) (any, error) {
+		rules, state, steps := given.rules(), merge.State{}, []outcome{}
+		for _, e := range given.Edits {
+			var one outcome
+			out, err := merge.Merge(rules, state, e.merge())
+			var refusal *merge.Refusal
+			switch {
+			case errors.As(err, &refusal):
+				one.Refused = refusal.Reason.Code
+			case err != nil:
+				return nil, err
+			default:
+				state = out.State
+				one = outcome{After: &held{state.Revision, state.Removed, state.Fields, state.Marks}, Answer: out.Verdict, Delta: out.Delta, Decisions: out.Decisions}
+			}
+			steps = append(steps, one)
+		}
+		return map[string]any{"steps": steps}, nil
+	}),
 }
 
 // aLife draws what happens to one record.
 func aLife(random *rand.Rand, removal merge.Removal) (one life, err error) {
-	rules := merge.Rules{Fields: map[string]merge.Rule{"asked": merge.Ask, "first": merge.First, "count": merge.Sum, "least": merge.Min, "most": merge.Max,
-		"tags": merge.Union, "log": merge.Append, "parts/tally": merge.Sum, "parts/said": merge.Ask}, Nested: map[string]bool{"parts": true}, Removal: removal}
+	one.Rules.Fields = map[string]merge.Rule{"asked": merge.Ask, "first": merge.First, "count": merge.Sum, "least": merge.Min, "most": merge.Max,
+		"tags": merge.Union, "log": merge.Append, "parts/tally": merge.Sum, "parts/said": merge.Ask}
+	one.Rules.Nested, one.Rules.Removal = []string{"parts"}, removal
 	var stores [3]uuid.UUID
 	for n := range stores {
 		stores[n] = drawnID(random)
 	}
-	one.Rules.Fields, one.Rules.Nested, one.Rules.Removal = rules.Fields, []string{"parts"}, removal
 	numbers, late := map[uuid.UUID]int64{}, map[uuid.UUID]int64{}
 	states := []merge.State{{}} // by revision
 	start := time.Date(2026, 6, 1, 6, 0, 0, 0, time.UTC)
 	for step := range 9 {
 		state := states[len(states)-1]
 		store := stores[random.IntN(len(stores))]
-		var m meeting
-		e := &m.Edit
+		e := edit{}
 		e.Source, e.Kind = change.Source{Incarnation: store, Number: late[store]}, change.Edit
 		if late[store] == 0 || random.IntN(3) > 0 {
 			numbers[store]++
@@ -105,19 +140,10 @@ func aLife(random *rand.Rand, removal merge.Removal) (one life, err error) {
 		if e.Kind != change.Remove {
 			e.Fields = someEdits(random, states[e.Base].Fields, step)
 		}
-		out, err := merge.Merge(rules, state, merge.Edit{Kind: e.Kind, Base: e.Base, Fields: e.Fields, Stamp: e.Stamp, Source: e.Source})
-		var refusal *merge.Refusal
-		switch {
-		case errors.As(err, &refusal):
-			m.Refused = refusal.Reason.Code
-		case err != nil:
-			return one, err
-		default:
-			m.After = &held{out.State.Revision, out.State.Removed, out.State.Fields, out.State.Marks}
-			m.Answer, m.Delta, m.Decisions = out.Verdict, out.Delta, out.Decisions
+		if out, err := merge.Merge(one.rules(), state, e.merge()); err == nil { // else it is refused
 			states = append(states, out.State)
 		}
-		one.Steps = append(one.Steps, m)
+		one.Edits = append(one.Edits, e)
 	}
 	return one, nil
 }

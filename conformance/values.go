@@ -13,116 +13,186 @@ import (
 	"homing/core/record"
 )
 
+// wrong is what comes out where a value is not taken.
+type wrong struct {
+	Wrong bool `json:"wrong"`
+}
+
 // canonical are values and their canonical form, or that they have none.
-func canonical() (file, error) {
-	f := file{About: "The canonical form of a value. in is a JSON text; out is its canonical form, or wrong is true where it is not taken."}
-	texts := []string{`1`, `1.0`, `-0`, `0.0`, `1e3`, `1E+3`, `1.50`, `100`, `1e-7`, `0.000001`, `123456789012345678901234567890`, `9007199254740993`,
-		`0.1234567890123456789`, `1e400`, `-1.5e-10`, `12e1`, `"é"`, `"e\u0301"`, `"\u00e9"`, `"a\/b"`, `"\u0041"`, `"\ud83d\ude00"`, `"\ud800"`, `"tab\there"`,
-		`"\u0001"`, `"<&>"`, `"\u2028"`, `{"b":1,"a":2}`, `{"a":{"z":1,"b":[1,2.0]}}`, `{"a":1,"a":2}`, `{}`, `[]`, `[3,2,1]`, `[1,[2,[3]]]`, ` { "a" : 1 } `,
-		`true`, `null`, `{"a":null}`, `[null]`, `""`, `"  "`, `1.`, `01`, `+1`, `.5`, `NaN`, `'a'`, `{"a":1,}`, `[1,]`, `"open`, ``, `1 2`, `{"é":1,"z":2}`,
-		`{"\u00e9":1}`, `{"B":1,"a":2,"C":3}`, `{"10":1,"9":2}`, `1e1000000`, `123e-2`, `5e0`, `0e5`, `-0.0`}
-	for _, text := range texts {
-		one := map[string]any{"in": text}
-		if out, err := record.Canonical([]byte(text)); err != nil {
-			one["wrong"] = true
-		} else {
-			one["out"] = string(out)
+var canonical = kind{
+	about: "The canonical form of a value: in is a JSON text, out its canonical form, or wrong is true where it is not taken.",
+	given: func() (all []any, err error) {
+		for _, text := range []string{`1`, `1.0`, `-0`, `0.0`, `1e3`, `1E+3`, `1.50`, `100`, `1e-7`, `0.000001`, `123456789012345678901234567890`,
+			`9007199254740993`, `0.1234567890123456789`, `1e400`, `-1.5e-10`, `12e1`, `"é"`, `"e\u0301"`, `"\u00e9"`, `"a\/b"`, `"\u0041"`, `"\ud83d\ude00"`,
+			`"\ud800"`, `"tab\there"`, `"\u0001"`, `"\u0000"`, `"<&>"`, `"\u2028"`, `{"b":1,"a":2}`, `{"a":{"z":1,"b":[1,2.0]}}`, `{"a":1,"a":2}`, `{}`, `[]`, `[3,2,1]`,
+			`[1,[2,[3]]]`, ` { "a" : 1 } `, `true`, `null`, `{"a":null}`, `[null]`, `""`, `"  "`, `1.`, `01`, `+1`, `.5`, `NaN`, `'a'`, `{"a":1,}`, `[1,]`, `"open`, ``,
+			`1 2`, `{"é":1,"z":2}`, `{"\u00e9":1}`, `{"B":1,"a":2,"C":3}`, `{"10":1,"9":2}`, `{"\ud83d\ude00":1,"\uffee":2}`, `1e1000000`, `123e-2`, `5e0`, `0e5`, `-0.0`,
+			`1e21`, `1e22`, `1.5e21`, `123456789012345678901`, `1234567890123456789012`, `0.00000123`, `0.000000123`, `1e-400`, `4.9e-324`, `1.7976931348623157e308`, `1.8e308`} {
+			all = append(all, map[string]string{"in": text})
 		}
-		f.Cases = append(f.Cases, one)
-	}
-	return f, nil
+		return all, nil
+	},
+	work: working(func(given struct{ In string }) (any, error) {
+		out, err := record.Canonical([]byte(given.In))
+		if err != nil {
+			return wrong{true}, nil
+		}
+		return map[string]string{"out": string(out)}, nil
+	}),
+}
+
+type stamping struct {
+	Last  string  `json:"last,omitempty"`
+	Now   int64   `json:"now,omitempty"`
+	Parse *string `json:"parse,omitempty"`
 }
 
 // stamps are what comes after a stamp.
-func stamps() (file, error) {
-	f := file{About: "The stamp of an event: last is the stamp given before, empty where there is none, now the clock in milliseconds since 1970; next is the stamp. Or parse is a text, and written the stamp that it is, or wrong is true where it is none."}
-	random := drawing(2)
-	last, now := clock.Stamp{}, int64(1_790_000_000_000)
-	for range 60 {
-		switch random.IntN(5) {
-		case 0: // the clock stands still
-		case 1:
-			now -= int64(random.IntN(5000))
-		default:
-			now += int64(random.IntN(2000))
+var stamps = kind{
+	about: "The stamp of an event: last is the stamp given before, left out where there is none, now the clock in milliseconds since 1970; next is the stamp. " +
+		"Or parse is a text, and written the stamp that it is, or wrong is true where it is none.",
+	given: func() (all []any, err error) {
+		random := drawing(2)
+		last, now := clock.Stamp{}, int64(1_790_000_000_000)
+		for range 60 {
+			switch random.IntN(5) {
+			case 0: // the clock stands still
+			case 1:
+				now -= int64(random.IntN(5000))
+			default:
+				now += int64(random.IntN(2000))
+			}
+			one := stamping{Now: now}
+			if !last.IsZero() {
+				one.Last = last.String()
+			}
+			all = append(all, one)
+			last = clock.Next(last, time.UnixMilli(now))
 		}
-		text := ""
-		if !last.IsZero() {
-			text = last.String()
+		full := clock.Stamp{Millis: 1_790_000_000_000, Counter: 0xffff}
+		all = append(all, stamping{Last: full.String(), Now: full.Millis})
+		for _, text := range []string{"", "0199d3a1c2b4", "0199d3a1c2b4-003", "0199D3A1C2B4-0003", "0199d3a1c2b4_0003", "0199d3a1c2b4-00030", "x199d3a1c2b4-0003",
+			"0199d3a1c2b4-0003"} {
+			all = append(all, stamping{Parse: &text})
 		}
-		next := clock.Next(last, time.UnixMilli(now))
-		f.Cases = append(f.Cases, map[string]any{"last": text, "now": now, "next": next.String()})
-		last = next
-	}
-	full := clock.Stamp{Millis: 1_790_000_000_000, Counter: 0xffff}
-	f.Cases = append(f.Cases, map[string]any{"last": full.String(), "now": full.Millis, "next": clock.Next(full, time.UnixMilli(full.Millis)).String()})
-	for _, text := range []string{"", "0199d3a1c2b4", "0199d3a1c2b4-003", "0199D3A1C2B4-0003", "0199d3a1c2b4_0003", "0199d3a1c2b4-00030", "x199d3a1c2b4-0003"} {
-		one := map[string]any{"parse": text}
-		if stamp, err := clock.Parse(text); err != nil {
-			one["wrong"] = true
-		} else {
-			one["written"] = stamp.String()
+		return all, nil
+	},
+	work: working(func(given stamping) (any, error) {
+		if given.Parse != nil {
+			stamp, err := clock.Parse(*given.Parse)
+			if err != nil {
+				return wrong{true}, nil
+			}
+			return map[string]string{"written": stamp.String()}, nil
 		}
-		f.Cases = append(f.Cases, one)
-	}
-	return f, nil
+		var last clock.Stamp
+		if given.Last != "" {
+			var err error
+			if last, err = clock.Parse(given.Last); err != nil {
+				return nil, err
+			}
+		}
+		return map[string]string{"next": clock.Next(last, time.UnixMilli(given.Now)).String()}, nil
+	}),
+}
+
+type measuring struct {
+	Sent     int64       `json:"sent"`
+	Received int64       `json:"received"`
+	Answered int64       `json:"answered"`
+	Back     int64       `json:"back"`
+	Stamp    clock.Stamp `json:"stamp"`
+	Receipt  int64       `json:"receipt"`
 }
 
 // offsets are measurements of clocks, and stamps corrected by them.
-func offsets() (file, error) {
-	f := file{About: "What an exchange measures of a device's clock, all times in milliseconds since 1970: sent and back by the device's clock, received and answered by " +
-		"central's. by is what to add to the device's clock, error how far that may be off, both in milliseconds, rounded towards zero. stamp is one of the device, corrected what it is in central's time where " +
-		"the change was received at receipt."}
-	random := drawing(3)
-	at := func(ms int64) time.Time { return time.UnixMilli(ms) }
-	for range 40 {
-		skew := int64(random.IntN(20_000_000)) - 10_000_000
-		sent := int64(1_790_000_000_000) + int64(random.IntN(1_000_000_000))
-		received := sent + skew + int64(random.IntN(3000))
-		answered := received + int64(random.IntN(500))
-		back := answered - skew + int64(random.IntN(3000))
-		offset := clock.Measure(at(sent), at(received), at(answered), at(back))
-		stamp := clock.Stamp{Millis: sent - int64(random.IntN(100_000)) + int64(random.IntN(10_000)), Counter: uint16(random.IntN(4))}
-		f.Cases = append(f.Cases, map[string]any{"sent": sent, "received": received, "answered": answered, "back": back,
-			"by": offset.By.Milliseconds(), "error": offset.Error.Milliseconds(), "stamp": stamp.String(), "receipt": received,
-			"corrected": offset.Correct(stamp, at(received)).String()})
-	}
-	return f, nil
+var offsets = kind{
+	about: "What an exchange measures of a device's clock, all times in milliseconds since 1970: sent and back by the device's clock, received and answered by " +
+		"central's. by is what to add to the device's clock, error how far that may be off, both in milliseconds, rounded towards zero. stamp is one of the device, corrected " +
+		"what it is in central's time where the change was received at receipt.",
+	given: func() (all []any, err error) {
+		random := drawing(3)
+		for range 40 {
+			skew := int64(random.IntN(20_000_000)) - 10_000_000
+			sent := int64(1_790_000_000_000) + int64(random.IntN(1_000_000_000))
+			received := sent + skew + int64(random.IntN(3000))
+			answered := received + int64(random.IntN(500))
+			back := answered - skew + int64(random.IntN(3000))
+			stamp := clock.Stamp{Millis: sent - int64(random.IntN(100_000)) + int64(random.IntN(10_000)), Counter: uint16(random.IntN(4))}
+			all = append(all, measuring{sent, received, answered, back, stamp, received})
+		}
+		return all, nil
+	},
+	work: working(func(m measuring) (any, error) {
+		at := time.UnixMilli
+		offset := clock.Measure(at(m.Sent), at(m.Received), at(m.Answered), at(m.Back))
+		return map[string]any{"by": offset.By.Milliseconds(), "error": offset.Error.Milliseconds(), "corrected": offset.Correct(m.Stamp, at(m.Receipt))}, nil
+	}),
+}
+
+type printing struct {
+	Records []printed `json:"records"`
+}
+
+type printed struct {
+	ID     uuid.UUID       `json:"id"`
+	Fields json.RawMessage `json:"fields"`
 }
 
 // fingerprints are those of sets of records.
-func fingerprints() (file, error) {
-	f := file{About: "The fingerprint of a set of records, whatever their order, and the bucket of each by its id."}
-	random := drawing(4)
-	for _, count := range []int{0, 1, 2, 5, 20} {
-		var set fingerprint.Set
-		records := []any{}
-		for n := range count {
-			id := drawnID(random)
-			fields := json.RawMessage(fmt.Sprintf(`{"name":"Record %d","number":%d.5}`, n, random.IntN(1000)))
-			set.Add(id, fields)
-			records = append(records, map[string]any{"id": id, "fields": fields, "bucket": fingerprint.Bucket(id)})
+var fingerprints = kind{
+	about: "The fingerprint of a set of records, whatever their order, and the bucket of each by its id.",
+	given: func() (all []any, err error) {
+		random := drawing(4)
+		for _, count := range []int{0, 1, 2, 5, 20} {
+			one := printing{Records: []printed{}}
+			for n := range count {
+				one.Records = append(one.Records, printed{drawnID(random), json.RawMessage(fmt.Sprintf(`{"name":"Record %d","number":%d.5}`, n, random.IntN(1000)))})
+			}
+			all = append(all, one)
 		}
-		f.Cases = append(f.Cases, map[string]any{"records": records, "count": set.Count(), "fingerprint": set.String()})
-	}
-	return f, nil
+		return all, nil
+	},
+	work: working(func(given printing) (any, error) {
+		var set fingerprint.Set
+		buckets := []string{}
+		for _, r := range given.Records {
+			canonical, err := record.Canonical(r.Fields)
+			if err != nil {
+				return nil, err
+			}
+			set.Add(r.ID, canonical)
+			buckets = append(buckets, fingerprint.Bucket(r.ID))
+		}
+		return map[string]any{"count": set.Count(), "fingerprint": set.String(), "buckets": buckets}, nil
+	}),
 }
 
-// series are numbers of series.
-func series() (file, error) {
-	f := file{About: "A number of a series: what series says, the number n written, and what a record without a number shows meanwhile, by its id."}
-	random := drawing(5)
-	for _, text := range []string{"VR-00001", "A1", "0001", "2026/001", "N-9"} {
-		s, err := definition.ParseSeries(text)
+type numbering struct {
+	Series string    `json:"series"`
+	N      int64     `json:"n"`
+	ID     uuid.UUID `json:"id"`
+}
+
+// numbers are those of series.
+var numbers = kind{
+	about: "A number of a series: the number n written as series says, and what a record without a number shows meanwhile, by its id.",
+	given: func() (all []any, err error) {
+		random := drawing(5)
+		for _, text := range []string{"VR-00001", "A1", "0001", "2026/001", "N-9"} {
+			for _, n := range []int64{1, 9, 10, 12345, 99999999} {
+				all = append(all, numbering{text, n, drawnID(random)})
+			}
+		}
+		return all, nil
+	},
+	work: working(func(given numbering) (any, error) {
+		s, err := definition.ParseSeries(given.Series)
 		if err != nil {
-			return f, err
+			return nil, err
 		}
-		for _, n := range []int64{1, 9, 10, 12345, 99999999} {
-			id := drawnID(random)
-			f.Cases = append(f.Cases, map[string]any{"series": text, "n": n, "written": s.Format(n), "id": id, "provisional": s.Provisional(id)})
-		}
-	}
-	return f, nil
+		return map[string]string{"written": s.Format(given.N), "provisional": s.Provisional(given.ID)}, nil
+	}),
 }
 
 func drawnID(random interface{ Uint64() uint64 }) uuid.UUID {

@@ -61,12 +61,14 @@ func TestTheMergeIsCoveredWhole(t *testing.T) {
 	}
 	var read struct {
 		Cases []struct {
-			Steps []struct {
-				Refused, Answer string
-				Decisions       []struct{ Field, Rule, Kept string }
-				After           struct {
-					Removed bool
-					Marks   struct{ Disputes map[string]json.RawMessage }
+			Wanted struct {
+				Steps []struct {
+					Refused, Answer string
+					Decisions       []struct{ Field, Rule, Kept string }
+					After           struct {
+						Removed bool
+						Marks   struct{ Disputes map[string]json.RawMessage }
+					}
 				}
 			}
 		}
@@ -76,7 +78,7 @@ func TestTheMergeIsCoveredWhole(t *testing.T) {
 	}
 	seen := map[string]int{}
 	for _, life := range read.Cases {
-		for _, one := range life.Steps {
+		for _, one := range life.Wanted.Steps {
 			seen["answer "+one.Answer]++
 			seen["refused "+one.Refused]++
 			if one.After.Removed {

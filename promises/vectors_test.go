@@ -18,25 +18,29 @@ import (
 
 // One of the lives of a record in the vectors, as far as central shows it.
 type vectorLife struct {
-	Rules struct {
-		Fields  map[string]merge.Rule
-		Removal merge.Removal
-	}
-	Steps []struct {
-		Edit struct {
+	Given struct {
+		Rules struct {
+			Fields  map[string]merge.Rule
+			Removal merge.Removal
+		}
+		Edits []struct {
 			Kind   change.Kind
 			Base   int64
 			Fields record.Delta
 			Stamp  clock.Stamp
 			Source change.Source
 		}
-		Refused string
-		Answer  change.Verdict
-		After   struct {
-			Revision int64
-			Removed  bool
-			Fields   record.Fields
-			Marks    json.RawMessage
+	}
+	Wanted struct {
+		Steps []struct {
+			Refused string
+			Answer  change.Verdict
+			After   struct {
+				Revision int64
+				Removed  bool
+				Fields   record.Fields
+				Marks    json.RawMessage
+			}
 		}
 	}
 }
@@ -54,14 +58,14 @@ func TestVectorsHoldAtCentral(t *testing.T) {
 		if n >= 12 {
 			break
 		}
-		rules, err := json.Marshal(life.Rules.Fields)
+		rules, err := json.Marshal(life.Given.Rules.Fields)
 		testbed.Must(t, err)
 		bed.Define("collection: trails\nlabel: \"{plain}\"\nfields: {plain: {type: string}, asked: {type: string}, first: {type: string}, count: {type: number}, least: {type: number}, " +
 			"most: {type: number}, tags: {type: array, items: {type: string}}, log: {type: string}, parts: {type: object, properties: {said: {type: string}, tally: {type: number}}}, name: {type: string}, state: {type: string}, " +
-			"length_km: {type: number}, note: {type: string}}\nsync: {removal: " + string(life.Rules.Removal) + ", rules: " + string(rules) + "}\n")
+			"length_km: {type: number}, note: {type: string}}\nsync: {removal: " + string(life.Given.Rules.Removal) + ", rules: " + string(rules) + "}\n")
 		id, stores := newID(), map[uuid.UUID]*raw{}
-		for at, step := range life.Steps {
-			e := step.Edit
+		for at, step := range life.Wanted.Steps {
+			e := life.Given.Edits[at]
 			r := stores[e.Source.Incarnation]
 			if r == nil {
 				r = newRaw(t, bed, "worker", e.Source.Incarnation)

@@ -11,12 +11,12 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/conformance/driver"
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/desk"
 	"homing/core/fingerprint"
 	"homing/core/merge"
-	"homing/core/query"
 	"homing/core/record"
 )
 
@@ -237,7 +237,7 @@ func (w *world) checkDevices(ctx context.Context) {
 				w.wrong("%s: %v", d.name, err)
 				continue
 			}
-			if got.String() != want.String() || got.Count() != want.Count() {
+			if got.Fingerprint != want.String() || got.Count != want.Count() {
 				w.wrong(
 					"P4: %s and central do not agree on %s: %s",
 					d.name,
@@ -251,7 +251,7 @@ func (w *world) checkDevices(ctx context.Context) {
 
 func (w *world) differences(ctx context.Context, d *unit, def definition.Definition,
 	want map[uuid.UUID]desk.Held) string {
-	found, err := d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000})
+	found, err := d.store.Find(ctx, def.Collection, driver.Find{Limit: 1000})
 	if err != nil {
 		return err.Error()
 	}

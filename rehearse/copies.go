@@ -7,8 +7,6 @@ import (
 	"slices"
 
 	"github.com/google/uuid"
-
-	"homing/device"
 )
 
 // mostCopies is how many copies of stores there are at most.
@@ -38,7 +36,7 @@ func (w *world) copy(ctx context.Context, d *unit) error {
 		return err
 	}
 	if restored {
-		if err := device.Restore(ctx, made, twin.path, device.Options{NewID: w.newID}); err != nil {
+		if err := w.restoreStore(ctx, twin, made, twin.path); err != nil {
 			return err
 		}
 		w.tell("a backup of %s is restored on another machine, and both are used", d.name)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"homing/core/query"
+	"homing/conformance/driver"
 	"homing/device"
 )
 
@@ -47,7 +47,7 @@ func (w *world) whole(ctx context.Context, d *unit) (map[shown]string, error) {
 		if !c.Loads() {
 			continue
 		}
-		found, err := d.store.Find(ctx, c.Name, query.Ask{Limit: 1000})
+		found, err := d.store.Find(ctx, c.Name, driver.Find{Limit: 1000})
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
@@ -158,14 +159,26 @@ func (m *inMemory) answer(d *unit, r *http.Request, body []byte) *http.Response 
 		Body: io.NopCloser(bytes.NewReader(text))}
 }
 
+// plain is the body of a request without its compression.
+func plain(r *http.Request, body []byte) ([]byte, error) {
+	switch r.Header.Get("Content-Encoding") {
+	case "zstd":
+		return unzstd.DecodeAll(body, nil)
+	case "gzip":
+		unpacked, err := gzip.NewReader(bytes.NewReader(body))
+		if err != nil {
+			return nil, err
+		}
+		return io.ReadAll(unpacked)
+	}
+	return body, nil
+}
+
 // front is the HTTP face of a central in memory.
 func (m *inMemory) front(d *unit, r *http.Request, body []byte) (int, []byte) {
-	if r.Header.Get("Content-Encoding") == "zstd" {
-		plain, err := unzstd.DecodeAll(body, nil)
-		if err != nil {
-			return http.StatusBadRequest, nil
-		}
-		body = plain
+	body, err := plain(r, body)
+	if err != nil {
+		return http.StatusBadRequest, nil
 	}
 	got, err := m.serve(d, r, body)
 	if err != nil {

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"net/http"
@@ -34,6 +35,20 @@ func (n network) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	if n.d.dead {
 		return nil, errGone
+	}
+	if what := n.d.mishap; what != noMishap && n.carries(r, body) {
+		n.d.mishap = noMishap
+		w.tell("%s: %s %s %s", n.d.name, r.Method, r.URL.Path, what)
+		w.delay()
+		switch n.d.dead = what == killed; what {
+		case twice:
+			w.side.answer(n.d, r, body)
+		case lost:
+			return nil, errGone
+		default:
+			w.side.answer(n.d, r, body)
+			return nil, errGone
+		}
 	}
 	n.d.requests++
 	if n.d.killAt > 0 && n.d.requests >= n.d.killAt {
@@ -70,6 +85,27 @@ func (n network) RoundTrip(r *http.Request) (*http.Response, error) {
 	response := w.side.answer(n.d, r, body)
 	w.delay()
 	return response, nil
+}
+
+// mishap is what happens to one request in a situation.
+type mishap string
+
+const (
+	noMishap   mishap = ""
+	lost       mishap = "is lost on its way"
+	unanswered mishap = "arrives, and its answer is lost"
+	twice      mishap = "arrives twice"
+	killed     mishap = "arrives, and the device is killed before the answer"
+)
+
+// carries says whether a request is the one that something is to happen to: the next on a path, or without one the next
+// that brings changes.
+func (n network) carries(r *http.Request, body []byte) bool {
+	if n.d.on != "" {
+		return strings.HasSuffix(r.URL.Path, n.d.on)
+	}
+	text, err := plain(r, body)
+	return err == nil && bytes.Contains(text, []byte(`"changes":[{`))
 }
 
 // delay lets time pass on the way.

@@ -22,6 +22,7 @@ import (
 	"strings"
 	"time"
 
+	"homing/conformance/driver"
 	"homing/core/definition"
 )
 
@@ -33,9 +34,13 @@ type Options struct {
 	Steps       int                     // what the workers do, all in all; 0 means 20 for each collection
 	Calm        bool                    // nothing goes wrong but that signal is rare
 	Bug         Bug                     // a mistake made on purpose
-	Database    string                  // URL of an empty PostgreSQL database that central works on; empty means one in memory
-	Folder      string                  // for the local stores; empty means one in memory where the system has that
-	Watch       io.Writer               // hears the story while it goes on; may be nil
+	// Driver is a program by which some devices are driven, as package driver says: those of which Driven says so by their
+	// number. The others are of package device.
+	Driver   driver.Command
+	Driven   func(device int) bool
+	Database string    // URL of an empty PostgreSQL database that central works on; empty means one in memory
+	Folder   string    // for the local stores; empty means one in memory where the system has that
+	Watch    io.Writer // hears the story while it goes on; may be nil
 }
 
 // Bug is a mistake that is made on purpose, to see that the rehearsal notices it.

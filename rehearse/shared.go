@@ -10,7 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"homing/core/query"
+	"homing/conformance/driver"
 	"homing/core/rights"
 	"homing/device"
 	"homing/link"
@@ -209,7 +209,7 @@ func (w *world) checkAside(ctx context.Context, d *unit, unsent map[string]bool)
 		if _, err := d.store.Collection(ctx, def.Collection); err != nil || !def.Sync.Direction.Pulls() {
 			continue
 		}
-		found, err := d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000})
+		found, err := d.store.Find(ctx, def.Collection, driver.Find{Limit: 1000})
 		if err != nil {
 			return err
 		}

@@ -11,10 +11,10 @@ import (
 
 	"github.com/google/uuid"
 
+	"homing/conformance/driver"
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/merge"
-	"homing/core/query"
 	"homing/core/record"
 	"homing/device"
 )
@@ -33,7 +33,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	var found device.Found
 	if def.Sync.Keep.Loads() && def.Sync.Direction.Pulls() {
 		var err error
-		if found, err = d.store.Find(ctx, def.Collection, query.Ask{Limit: 1000}); err != nil {
+		if found, err = d.store.Find(ctx, def.Collection, driver.Find{Limit: 1000}); err != nil {
 			return err
 		}
 	}
@@ -53,7 +53,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	case roll < 28:
 		w.report.Saves++
 		w.tell("%s removes %s", d.at, name(r.Collection, r.ID))
-		return w.saved(d, d.store.Remove(ctx, def.Collection, r.ID))
+		return w.saved(d, d.store.Remove(ctx, def.Collection, r.ID, nil))
 	case roll < 36:
 		return w.group(ctx, d)
 	}
@@ -66,7 +66,7 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	if err != nil {
 		return err
 	}
-	now, err := d.store.Edit(ctx, def.Collection, r.ID, fields)
+	now, err := d.store.Edit(ctx, def.Collection, r.ID, fields, nil)
 	if r.Refused > 0 { // it mends that, and what was refused as a group with it
 		w.ledger.noteMended(touched{d.n, r.ID})
 		if err := w.noteMended(ctx, d, queue); err != nil {
@@ -161,18 +161,12 @@ func (w *world) group(ctx context.Context, d *unit) error {
 	top, below = d.knows(ctx, top), d.knows(ctx, below)
 	fields, notes := w.values(d.n, top, nil, true, nil)
 	inner, innerNotes := w.values(d.n, below, nil, true, nil)
-	var parent, child device.Record
-	err := d.store.Group(ctx, func(g *device.Group) (err error) {
-		if parent, err = g.Add(top.Collection, fields); err != nil {
-			return err
-		}
-		inner[below.Parent.Field] = parent.ID.String()
-		child, err = g.Add(below.Collection, inner)
-		return err
-	})
+	made, err := d.store.Together(ctx, []driver.Step{{Collection: top.Collection, Fields: fields},
+		{Collection: below.Collection, Fields: inner, Refers: map[string]int{below.Parent.Field: 0}}})
 	if err != nil {
 		return w.saved(d, err)
 	}
+	parent, child := made[0], made[1]
 	w.tell(
 		"%s adds %s with %s, as a group",
 		d.at,
@@ -187,7 +181,7 @@ func (w *world) parents(ctx context.Context, d *unit, def definition.Definition)
 	if def.Parent == nil {
 		return nil
 	}
-	up, err := d.store.Find(ctx, def.Parent.Collection, query.Ask{Limit: 1000})
+	up, err := d.store.Find(ctx, def.Parent.Collection, driver.Find{Limit: 1000})
 	if err != nil {
 		return nil
 	}
@@ -334,7 +328,7 @@ func (w *world) mend(ctx context.Context, d *unit) error {
 			other := fmt.Sprintf("D-%d", w.ledger.made)
 			w.tell("   with %s", other)
 			again = func() (device.Record, error) {
-				return d.store.Edit(ctx, q.Collection, q.Record, device.Fields{why.Field: other})
+				return d.store.Edit(ctx, q.Collection, q.Record, device.Fields{why.Field: other}, nil)
 			}
 		}
 		r, err := again()
@@ -377,7 +371,8 @@ func (w *world) noteLeftOut(ctx context.Context, d *unit, q device.Queued) error
 		if slices.ContainsFunc(now.Names(), func(name string) bool { _, known := c.Field(name); return known }) {
 			continue
 		}
-		if kept, err := filepath.Glob(d.store.Path() + ".before-values-left-out-*"); err != nil || len(kept) == 0 {
+		kept, err := d.store.Backups(ctx)
+		if err != nil || !slices.ContainsFunc(kept, func(path string) bool { return strings.Contains(path, "values-left-out") }) {
 			w.wrong("P1: %s of %s is left out, and nothing is kept of it: %v", name, q.Label, err)
 		}
 		for _, s := range w.ledger.saves {

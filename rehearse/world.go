@@ -76,7 +76,7 @@ type unit struct {
 	at       string    // who is signed in
 	boots    int       // how often the machine was started anew
 	booted   time.Time // when that was last, truly
-	store    *device.Store
+	store    store
 	path     string
 	skew     time.Duration
 	backup   string // a backup of the store, or empty
@@ -87,6 +87,8 @@ type unit struct {
 	killAt   int
 	dead     bool
 	after    bool
+	mishap   mishap // what happens to its next request, in a situation
+	on       string // which request that is
 }
 
 // people are the workers of the device.
@@ -101,6 +103,9 @@ func (d *unit) device() central.Device {
 		People:      people,
 		Incarnation: d.past[len(d.past)-1], Past: d.past, Errands: d.errands}
 }
+
+// boot names the run of the unit's machine.
+func (d *unit) boot() string { return fmt.Sprint(d.name, d.n, " ", d.boots) }
 
 func newWorld(options Options, folder string) (*world, error) {
 	w := &world{options: options, folder: folder, random: rand.New(rand.NewPCG(options.Seed, 0x686f6d696e67)),
@@ -178,12 +183,7 @@ func (w *world) close() error {
 func (w *world) chance(percent int) bool { return w.random.IntN(100) < percent }
 
 func (w *world) open(ctx context.Context, d *unit) (err error) {
-	d.store, err = device.Open(ctx, d.path, device.Options{
-		Now:       func() time.Time { return w.clock().Add(d.skew) },
-		Tick:      func() (string, time.Duration) { return fmt.Sprint(d.name, d.n, " ", d.boots), w.clock().Sub(d.booted) },
-		Transport: network{w, d},
-		NewID:     func() uuid.UUID { w.mu.Lock(); defer w.mu.Unlock(); return w.newID() },
-	})
+	d.store, err = w.openStore(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (w *world) exchange(ctx context.Context, d *unit) error {
 	if d.dead {
 		w.report.Kills++
 		d.dead = false
-		if err := d.store.Close(); err != nil {
+		if err := d.store.Kill(); err != nil {
 			return err
 		}
 		return w.open(ctx, d)
@@ -391,7 +391,7 @@ func (w *world) restore(ctx context.Context, d *unit) error {
 		if err != nil {
 			return err
 		}
-	} else if err := device.Restore(ctx, d.backup, d.path, device.Options{NewID: w.newID}); err != nil {
+	} else if err := w.restoreStore(ctx, d, d.backup, d.path); err != nil {
 		return err
 	}
 	d.backup = ""
@@ -517,7 +517,7 @@ func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
 	for _, def := range w.options.Definitions {
 		set, err := d.store.Fingerprint(ctx, def.Collection)
 		if err == nil {
-			all += set.String()
+			all += set.Fingerprint
 		}
 	}
 	return all

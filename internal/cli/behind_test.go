@@ -107,6 +107,11 @@ func TestBehindTheScenes(t *testing.T) {
 		{"rehearse --seeds 2 --postgresql " + file, 0, []string{"2 runs", "Nothing was lost"}},
 		{"rehearse --bug cursor-hole --postgresql", 2, []string{"leave --postgresql out"}},
 		{"rehearse --seeds 0", 2, []string{"1 seed or more"}},
+		{"conform", 2, []string{"driver"}},
+		{"conform --driver x --part nothing", 2, []string{"take vectors, situations, fleets"}},
+		{"conform --driver x --only nothing", 2, []string{"an answer that is lost"}},
+		{"conform --driver /nowhere/driver", 1, []string{"/nowhere/driver"}},
+		{"conform --driver cat --part vectors --only labels", 4, []string{"0 of 25", "does not answer as it should"}},
 	})
 	ids := fine(t, "exchanges", "list", "--json")
 	at := strings.Index(ids, `"id": "`)

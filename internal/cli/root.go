@@ -79,7 +79,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 			office.DefineCommand(), intake.ImportCommand(), office.ExportCommand(), office.RecordsCommand(),
 			office.WorkersCommand(), office.TerritoriesCommand(), office.DevicesCommand(), office.ExchangesCommand(),
 			office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
-			office.AnalystsCommand(), office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.DemoCommand(),
+			office.AnalystsCommand(), office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.ConformCommand(), trial.DriveCommand(), trial.DemoCommand(),
 			office.PasswordCommand(), office.SignInsCommand(), office.AuditCommand(), office.HealthCommand(), office.OpenAPICommand(),
 		},
 	}
