@@ -9,10 +9,15 @@ import (
 	"homing/device/internal/save"
 )
 
-// Add saves a new record. It returns when record and change are on the disk.
-func (s *Store) Add(ctx context.Context, collection string, fields Fields) (Record, error) {
-	return s.keeper.Add(ctx, collection, fields)
+// Add saves a new record. It returns when record and change are on the disk. With [As], the record has an id of the
+// caller's.
+func (s *Store) Add(ctx context.Context, collection string, fields Fields, options ...SaveOption) (Record, error) {
+	return s.keeper.Add(ctx, collection, fields, options...)
 }
+
+// As gives a record that is added an id that was made elsewhere: a UUIDv7 (RFC 9562). Where there is a record with it
+// already, removed or not, the add fails with [ErrTaken].
+func As(id uuid.UUID) SaveOption { return save.As(id) }
 
 // Edit saves new values of some fields; the others stay. A nil value clears a field. When nothing differs from what
 // is there, nothing is saved. With [Saw], what others have done since is kept or not by the rules of the collection,

@@ -80,3 +80,9 @@ func (s *Store) Log(ctx context.Context, limit int) ([]Logged, error) {
 func (s *Store) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, error) {
 	return s.keeper.Carried(ctx, exchange)
 }
+
+// History lists what has travelled of a record that is here, the latest first: changes of this device as they were
+// answered, and states of the record as they came. It goes back as far as [Store.Carried] does; all of it is at central.
+func (s *Store) History(ctx context.Context, collection string, id uuid.UUID) ([]Carried, error) {
+	return s.keeper.History(ctx, collection, id)
+}

@@ -39,6 +39,7 @@ var (
 	ErrEnrolled     = file.ErrEnrolled
 	ErrNoCollection = file.ErrNoCollection
 	ErrNoRecord     = file.ErrNoRecord
+	ErrTaken        = file.ErrTaken
 	ErrNoChange     = file.ErrNoChange
 	ErrNobody       = file.ErrNobody
 	ErrAmbiguous    = file.ErrAmbiguous

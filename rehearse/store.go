@@ -49,6 +49,10 @@ type store interface {
 // own is a store of package device in this process.
 type own struct{ *device.Store }
 
+func (o own) Add(ctx context.Context, collection string, fields device.Fields) (device.Record, error) {
+	return o.Store.Add(ctx, collection, fields)
+}
+
 func (o own) Edit(ctx context.Context, collection string, id uuid.UUID, fields device.Fields,
 	saw *device.Record) (device.Record, error) {
 	return o.Store.Edit(ctx, collection, id, fields, seeing(saw)...)

@@ -36,6 +36,7 @@ type Options struct {
 	Log           *slog.Logger
 	TLSCert       string // files of a certificate and its key; without them the door speaks plain HTTP
 	TLSKey        string
+	Origins       []string       // of pages elsewhere that may use the API from a browser
 	Behind        []netip.Prefix // proxies whose word on where a request comes from is taken
 	MetricsToken  string
 	RatePerSecond float64
@@ -139,7 +140,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build,
 		Console: options.Console, Log: options.Log,
 		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes,
-		MaxChanges: options.MaxChanges, Behind: options.Behind, MetricsToken: options.MetricsToken,
+		MaxChanges: options.MaxChanges, Behind: options.Behind, Origins: options.Origins, MetricsToken: options.MetricsToken,
 		Warnings: warnings(options), Rehearse: options.Rehearse})
 	r.http = &http.Server{Handler: r.web, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,

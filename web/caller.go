@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,6 +14,8 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"homing/central/fleet"
+	"homing/web/loopback"
+	"homing/web/problem"
 )
 
 // caller is where a request comes from.
@@ -152,28 +153,11 @@ func ParseBehind(all []string) (prefixes []netip.Prefix, err error) {
 // browser on this machine shows can reach it under a name of its own.
 func (s *Server) onlyLoopbackNames(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if s.options.Open && (!isLoopbackName(r.Host) || !isLoopbackOrigin(r.Header.Get("Origin"))) {
-			writeProblem(w, r, http.StatusForbidden, "central is open to everybody, so it only answers under the names of its own "+
+		if s.options.Open && (!loopback.Name(r.Host) || !loopback.Origin(r.Header.Get("Origin"))) {
+			problem.Write(w, r, http.StatusForbidden, "central is open to everybody, so it only answers under the names of its own "+
 				"machine, such as localhost")
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
-}
-
-func isLoopbackName(hostPort string) bool {
-	host := hostPort
-	if name, _, err := net.SplitHostPort(hostPort); err == nil {
-		host = name
-	}
-	address, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return strings.EqualFold(host, "localhost") || err == nil && address.IsLoopback()
-}
-
-func isLoopbackOrigin(origin string) bool {
-	if origin == "" {
-		return true
-	}
-	at, err := url.Parse(origin)
-	return err == nil && isLoopbackName(at.Host)
 }

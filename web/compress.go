@@ -11,6 +11,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	fastgzip "github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"homing/web/problem"
 )
 
 // compressAnswers compresses JSON and the console's files for who accepts it.
@@ -97,7 +98,7 @@ func (s *Server) decompressBody(next http.Handler) http.Handler {
 		case "gzip":
 			reader, err := gzip.NewReader(r.Body)
 			if err != nil {
-				writeProblem(w, r, http.StatusBadRequest, "the body says that it is gzip, but is not")
+				problem.Write(w, r, http.StatusBadRequest, "the body says that it is gzip, but is not")
 				return
 			}
 			body = reader
@@ -105,14 +106,14 @@ func (s *Server) decompressBody(next http.Handler) http.Handler {
 			reader := unzstds.Get().(*zstd.Decoder)
 			defer unzstds.Put(reader)
 			if err := reader.Reset(r.Body); err != nil {
-				writeProblem(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
+				problem.Write(w, r, http.StatusBadRequest, "the body says that it is zstd, but is not")
 				return
 			}
 			defer reader.Reset(nil)
 			body = io.NopCloser(reader)
 		default:
 			w.Header().Set("Accept-Encoding", "gzip, zstd")
-			writeProblem(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; "+
+			problem.Write(w, r, http.StatusUnsupportedMediaType, fmt.Sprintf("bodies compressed with %q are not read here; "+
 				"take gzip or zstd", encoding))
 			return
 		}

@@ -15,6 +15,7 @@ import (
 	"homing/central"
 	"homing/central/fleet"
 	"homing/core/rights"
+	"homing/web/problem"
 	"homing/wire"
 )
 
@@ -55,7 +56,7 @@ const accessKey = "access"
 // guard finds out who asks and whether they may. It stands before every operation.
 func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 	if speaks := ctx.Header(wire.HeaderVersion); speaks != "" && speaks != wire.Version {
-		s.refuse(ctx, newProblem(http.StatusBadRequest,
+		s.refuse(ctx, problem.New(http.StatusBadRequest,
 			"the device speaks protocol "+speaks+"; central speaks "+wire.Version+". Update the one that is older"))
 		return
 	}
@@ -68,16 +69,16 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 	switch {
 	case need.anyone:
 	case need.device && id.Device == nil:
-		s.refuse(ctx, newProblem(http.StatusForbidden, "only an enrolled device may ask for this"))
+		s.refuse(ctx, problem.New(http.StatusForbidden, "only an enrolled device may ask for this"))
 		return
 	case need.session && id.token == "":
-		s.refuse(ctx, newProblem(http.StatusForbidden, "central is open to everybody: nobody has signed in who could do this"))
+		s.refuse(ctx, problem.New(http.StatusForbidden, "central is open to everybody: nobody has signed in who could do this"))
 		return
 	case id.Device != nil && !need.device && !need.either:
-		s.refuse(ctx, newProblem(http.StatusForbidden, "a device's token is good for what devices do; a person signs in for this"))
+		s.refuse(ctx, problem.New(http.StatusForbidden, "a device's token is good for what devices do; a person signs in for this"))
 		return
 	case need.right != "" && !id.Role.May(need.right):
-		s.refuse(ctx, newProblem(http.StatusForbidden, "the role "+string(id.Role)+" may not "+string(need.right)))
+		s.refuse(ctx, problem.New(http.StatusForbidden, "the role "+string(id.Role)+" may not "+string(need.right)))
 		return
 	}
 	by := fleet.ActorOf(ctx.Context())
@@ -87,7 +88,7 @@ func (s *Server) guard(ctx huma.Context, next func(huma.Context)) {
 		defer leave()
 	} else {
 		ctx.SetHeader("Retry-After", "2")
-		s.refuse(ctx, newProblem(http.StatusTooManyRequests, "too many of these are under way for you; wait for one to end"))
+		s.refuse(ctx, problem.New(http.StatusTooManyRequests, "too many of these are under way for you; wait for one to end"))
 		return
 	}
 	if ctx.Operation().Method == http.MethodGet && !need.long {
@@ -115,17 +116,17 @@ func (s *Server) seat(op *huma.Operation, id identity) (leave func(), ok bool) {
 }
 
 func (s *Server) refuse(ctx huma.Context, err error) {
-	var problem *Problem
-	if !errors.As(err, &problem) {
-		problem = newProblem(http.StatusInternalServerError, err.Error())
+	var refusal *problem.Problem
+	if !errors.As(err, &refusal) {
+		refusal = problem.New(http.StatusInternalServerError, err.Error())
 	}
-	if problem.Status == http.StatusUnauthorized {
+	if refusal.Status == http.StatusUnauthorized {
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="homing"`)
 	}
-	problem.Request = middleware.GetReqID(ctx.Context())
+	refusal.Request = middleware.GetReqID(ctx.Context())
 	ctx.SetHeader("Content-Type", wire.Problem)
-	ctx.SetStatus(problem.Status)
-	json.NewEncoder(ctx.BodyWriter()).Encode(problem)
+	ctx.SetStatus(refusal.Status)
+	json.NewEncoder(ctx.BodyWriter()).Encode(refusal)
 }
 
 func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
@@ -133,7 +134,7 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 	if header := ctx.Header("Authorization"); header != "" {
 		scheme, rest, _ := strings.Cut(header, " ")
 		if !strings.EqualFold(scheme, "Bearer") || rest == "" {
-			return identity{}, newProblem(http.StatusUnauthorized, "the Authorization header must read: Bearer TOKEN")
+			return identity{}, problem.New(http.StatusUnauthorized, "the Authorization header must read: Bearer TOKEN")
 		}
 		token = strings.TrimSpace(rest)
 	} else {
@@ -144,11 +145,11 @@ func (s *Server) identify(ctx huma.Context, revoked bool) (identity, error) {
 		}
 	}
 	id, err := s.who(ctx.Context(), token, revoked)
-	switch problem := (*Problem)(nil); {
+	switch refusal := (*problem.Problem)(nil); {
 	case token == "":
-	case err == nil, errors.As(err, &problem) && problem.Status == http.StatusForbidden: // it is central's, but shut out
+	case err == nil, errors.As(err, &refusal) && refusal.Status == http.StatusForbidden: // it is central's, but shut out
 		s.known.add(token)
-	case errors.As(err, &problem) && problem.Status == http.StatusUnauthorized:
+	case errors.As(err, &refusal) && refusal.Status == http.StatusUnauthorized:
 		s.known.drop(token)
 		s.guesses.fail(callerOf(ctx.Context()).address)
 	}
@@ -164,7 +165,7 @@ func (s *Server) who(ctx context.Context, token string, revoked bool) (identity,
 			return identity{}, s.problem(ctx, err)
 		}
 		if device.Worker == central.OpenName && !s.options.Open {
-			return identity{}, newProblem(http.StatusUnauthorized,
+			return identity{}, problem.New(http.StatusUnauthorized,
 				"this device was enrolled while central was open to everybody; enrol it again with a code")
 		}
 		return identity{Person: device.People[0], Device: &device, token: token}, nil
@@ -174,12 +175,12 @@ func (s *Server) who(ctx context.Context, token string, revoked bool) (identity,
 			return identity{Person: person, token: token}, s.problem(ctx, err)
 		}
 	case token != "":
-		return identity{}, newProblem(http.StatusUnauthorized, "this token is not one of central's")
+		return identity{}, problem.New(http.StatusUnauthorized, "this token is not one of central's")
 	}
 	if s.options.Open {
 		return identity{Person: central.Everything(central.OpenName)}, nil
 	}
-	return identity{}, newProblem(http.StatusUnauthorized, "sign in first")
+	return identity{}, problem.New(http.StatusUnauthorized, "sign in first")
 }
 
 // fleetOf keeps what a worker may see of the fleet to their own devices; leads and admins see all.

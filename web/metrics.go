@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"homing/core/change"
+	"homing/web/problem"
 	"homing/wire"
 )
 
@@ -67,7 +68,7 @@ func (s *Server) serveMetrics(next http.Handler) http.Handler {
 			may = subtle.ConstantTimeCompare([]byte(tokenOf(r)), []byte(want)) == 1
 		}
 		if !may {
-			writeProblem(w, r, http.StatusForbidden, "metrics are for this machine alone, or for who has their token; see --metrics-token")
+			problem.Write(w, r, http.StatusForbidden, "metrics are for this machine alone, or for who has their token; see --metrics-token")
 			return
 		}
 		next.ServeHTTP(w, r)

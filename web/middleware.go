@@ -12,6 +12,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"golang.org/x/time/rate"
 
+	"homing/web/problem"
 	"homing/wire"
 )
 
@@ -53,7 +54,7 @@ func (s *Server) recoverPanic(next http.Handler) http.Handler {
 			}
 			s.log.ErrorContext(r.Context(), "fault", "request", middleware.GetReqID(r.Context()), "cause", cause, "stack",
 				string(debug.Stack()))
-			writeProblem(w, r, http.StatusInternalServerError, "central failed to do this; its log says more under the "+
+			problem.Write(w, r, http.StatusInternalServerError, "central failed to do this; its log says more under the "+
 				"request's id")
 		}()
 		next.ServeHTTP(w, r)
@@ -120,7 +121,7 @@ func (s *Server) limitRate(next http.Handler) http.Handler {
 
 func tooMany(w http.ResponseWriter, r *http.Request, detail string) {
 	w.Header().Set("Retry-After", "2")
-	writeProblem(w, r, http.StatusTooManyRequests, detail)
+	problem.Write(w, r, http.StatusTooManyRequests, detail)
 }
 
 // tokenOf is the token that a request brings, in its header or as a cookie.

@@ -13,6 +13,7 @@ import (
 	"homing/central/fault"
 	"homing/central/people"
 	"homing/core/rights"
+	"homing/web/problem"
 )
 
 func (s *Server) registerPeople() {
@@ -108,7 +109,7 @@ func wrongGuess(err error) bool {
 }
 
 func slowDown(seconds int, detail string) error {
-	return huma.ErrorWithHeaders(newProblem(http.StatusTooManyRequests, detail),
+	return huma.ErrorWithHeaders(problem.New(http.StatusTooManyRequests, detail),
 		http.Header{"Retry-After": {strconv.Itoa(seconds)}})
 }
 

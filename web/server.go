@@ -20,6 +20,7 @@ import (
 
 	"homing/central"
 	"homing/core/definition"
+	"homing/web/problem"
 	"homing/wire"
 )
 
@@ -34,6 +35,7 @@ type Options struct {
 	MaxBodyBytes  int64          // of one request, after decompression; 0 means wire.MaxBatchBytes
 	MaxChanges    int            // in one batch; 0 means wire.MaxBatchChanges
 	Behind        []netip.Prefix // proxies whose word on where a request comes from is taken
+	Origins       []string       // of pages elsewhere that may use the API, as ParseOrigins gives them
 	MetricsToken  string         // who has it gets the metrics; empty lets this machine alone have them
 	// Warnings are told to admins on every page, such as that the door stands open to others on the way.
 	Warnings []string
@@ -84,7 +86,7 @@ func New(c *central.Central, options Options) *Server {
 	s.names, s.seats = newTries(10, 10*time.Second, time.Now), newSeats()
 	s.router = chi.NewRouter()
 	s.router.Use(s.meet, s.observe, s.recoverPanic, securityHeaders, s.onlyLoopbackNames, s.limitRate,
-		http.NewCrossOriginProtection().Handler,
+		s.fromElsewhere,
 		compressAnswers(), s.decompressBody)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	s.router.Get("/readyz", s.ready)
@@ -96,7 +98,7 @@ func New(c *central.Central, options Options) *Server {
 	describe(s.api.OpenAPI())
 	s.router.NotFound(s.notFound)
 	s.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, r, http.StatusMethodNotAllowed, r.Method+" is not possible here; "+describedAt)
+		problem.Write(w, r, http.StatusMethodNotAllowed, r.Method+" is not possible here; "+describedAt)
 	})
 	return s
 }
@@ -132,7 +134,7 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	if err := s.central.Ready(ctx); err != nil {
-		writeProblem(w, r, http.StatusServiceUnavailable, "the database does not answer")
+		problem.Write(w, r, http.StatusServiceUnavailable, "the database does not answer")
 		return
 	}
 	w.Write([]byte("ready\n"))

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"homing/web/problem"
 	"homing/wire"
 )
 
@@ -21,18 +22,18 @@ func (s *Server) notFound(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 	switch {
 	case strings.HasPrefix(r.URL.Path, "/v"+wire.Version+"/"):
-		writeProblem(w, r, http.StatusNotFound, "there is nothing at "+r.URL.Path+"; "+describedAt)
+		problem.Write(w, r, http.StatusNotFound, "there is nothing at "+r.URL.Path+"; "+describedAt)
 	case otherVersion.MatchString(r.URL.Path):
-		writeProblem(w, r, http.StatusNotFound, "central speaks protocol "+wire.Version+" only; "+describedAt)
+		problem.Write(w, r, http.StatusNotFound, "central speaks protocol "+wire.Version+" only; "+describedAt)
 	case r.Method != http.MethodGet && r.Method != http.MethodHead:
-		writeProblem(w, r, http.StatusNotFound, "there is nothing at "+r.URL.Path+"; "+describedAt)
+		problem.Write(w, r, http.StatusNotFound, "there is nothing at "+r.URL.Path+"; "+describedAt)
 	case s.options.Console == nil:
-		writeProblem(w, r, http.StatusNotFound, "this central is built without the console; "+describedAt)
+		problem.Write(w, r, http.StatusNotFound, "this central is built without the console; "+describedAt)
 	case name != "" && s.serveFile(w, r, name):
 	case strings.HasPrefix(name, "assets/"):
-		writeProblem(w, r, http.StatusNotFound, "there is no file "+r.URL.Path+"; reload the page")
+		problem.Write(w, r, http.StatusNotFound, "there is no file "+r.URL.Path+"; reload the page")
 	case !s.serveFile(w, r, "index.html"):
-		writeProblem(w, r, http.StatusNotFound, "the console is not built; run make console and build again")
+		problem.Write(w, r, http.StatusNotFound, "the console is not built; run make console and build again")
 	}
 }
 

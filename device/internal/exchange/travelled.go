@@ -3,6 +3,7 @@ package exchange
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -139,6 +140,21 @@ func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, erro
 	if err := s.Closed(ctx); err != nil {
 		return nil, err
 	}
+	return s.carried(ctx, `exchange = ?`, exchange.String())
+}
+
+// History is [device.Store.History].
+func (s *Line) History(ctx context.Context, collection string, id uuid.UUID) ([]Carried, error) {
+	if _, err := s.Get(ctx, collection, id); err != nil {
+		return nil, err
+	}
+	all, err := s.carried(ctx, `t.collection = ? AND record = ?`, collection, id.String())
+	slices.Reverse(all)
+	return all, err
+}
+
+// carried lists what has travelled and fits a condition, in its order.
+func (s *Line) carried(ctx context.Context, condition string, args ...any) ([]Carried, error) {
 	worker, err := file.Fact(ctx, s.DB, file.FactWorker)
 	if err != nil {
 		return nil, file.StoreError(err)
@@ -159,8 +175,8 @@ func (s *Line) Carried(ctx context.Context, exchange uuid.UUID) ([]Carried, erro
 	if err := s.DB.SelectContext(ctx, &rows, `SELECT at, up, t.collection, record, kind, answer, t.revision, number, t.fields,
 		t.author, coalesce(r.fields, '') AS now
 		FROM travelled t LEFT JOIN records r ON r.collection = t.collection AND r.id = t.record
-		WHERE exchange = ? AND NOT (up AND answer = 'refused' AND t.author <> ?)
-			ORDER BY t.rowid`, exchange.String(), worker); err != nil {
+		WHERE `+condition+` AND NOT (up AND answer = 'refused' AND t.author <> ?)
+			ORDER BY t.rowid`, append(args, worker)...); err != nil {
 		return nil, file.StoreError(err)
 	}
 	definitions, err := s.All(ctx, s.DB)

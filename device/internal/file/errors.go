@@ -16,6 +16,7 @@ var (
 	ErrEnrolled     = errors.New("this store is enrolled already")
 	ErrNoCollection = errors.New("no such collection on this device")
 	ErrNoRecord     = errors.New("no such record on this device")
+	ErrTaken        = errors.New("there is a record with this id already")
 	ErrNoChange     = errors.New("no such change of yours on this device")
 	ErrNobody       = errors.New("not a worker of this device")
 	ErrAmbiguous    = errors.New("several records fit; give more of the id")

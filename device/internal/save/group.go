@@ -50,8 +50,8 @@ func (s *Desk) Group(ctx context.Context, work func(*Group) error) error {
 }
 
 // Add is [Store.Add] within the group.
-func (g *Group) Add(collection string, fields hold.Fields) (hold.Record, error) {
-	return g.save(collection, g.store.NewID(), change.Add, fields)
+func (g *Group) Add(collection string, fields hold.Fields, options ...SaveOption) (hold.Record, error) {
+	return g.save(collection, g.store.NewID(), change.Add, fields, options...)
 }
 
 // Edit is [Store.Edit] within the group.

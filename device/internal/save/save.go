@@ -23,8 +23,8 @@ import (
 )
 
 // Add is [device.Store.Add].
-func (s *Desk) Add(ctx context.Context, collection string, fields hold.Fields) (hold.Record, error) {
-	return s.save(ctx, collection, s.NewID(), change.Add, fields)
+func (s *Desk) Add(ctx context.Context, collection string, fields hold.Fields, options ...SaveOption) (hold.Record, error) {
+	return s.save(ctx, collection, s.NewID(), change.Add, fields, options...)
 }
 
 // Edit is [device.Store.Edit].
@@ -49,8 +49,13 @@ func Saw(r hold.Record) SaveOption {
 	return func(w *wish) { w.saw = &r }
 }
 
+// As gives a record that is added an id that was made elsewhere, such as by the app: asked again after an answer was
+// lost, the add finds that the record is there already.
+func As(id uuid.UUID) SaveOption { return func(w *wish) { w.as = id } }
+
 // wish is what somebody wants to save of one record.
 type wish struct {
+	as      uuid.UUID // nil: an id that is made here
 	kind    change.Kind
 	set     record.Fields
 	cleared []string
@@ -168,6 +173,12 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 	}
 	if kind == change.Add {
 		c.StartWith(w.set, w.cleared)
+		if w.as != uuid.Nil {
+			row.ID = w.as.String()
+			if _, err := hold.LoadStored(ctx, tx, collection, row.ID); !errors.Is(err, file.ErrNoRecord) {
+				return row, cmp.Or(err, fmt.Errorf("%w: %s in %s", file.ErrTaken, row.ID, collection))
+			}
+		}
 	}
 	w.set, w.cleared, err = takeLocal(&row, c, w.set, w.cleared)
 	if err != nil {

@@ -99,6 +99,7 @@ span has passed. When central cannot be reached it tries again after a growing d
 				Flags: storeFlags(terminal.JSON, &cli.IntFlag{Name: "limit", Value: 20, Usage: "how many"})},
 			{Name: "listen", Usage: "pull what others do as soon as central says that there is something, until Ctrl-C",
 				Flags: storeFlags(terminal.JSON), Action: localListen},
+			serveCommand(),
 			{Name: "group", Usage: "save several changes that stand or fall together", ArgsUsage: "FILE", Action: localGroup,
 				Description: `FILE holds a JSON list; - reads it from the standard input. Each member has a kind (add, edit or remove), a collection, the id of the record
 where there is one, and fields. A member may be called something with as; $NAME in a later member's fields is then its id.

@@ -16,6 +16,7 @@ import (
 
 	"homing/central/changes"
 	"homing/core/definition"
+	"homing/door"
 	"homing/internal/cli/terminal"
 	"homing/web"
 	"homing/wire"
@@ -232,8 +233,13 @@ func OpenAPICommand() *cli.Command {
 	return &cli.Command{
 		Name:  "openapi",
 		Usage: "write the OpenAPI 3.1 description of central's API",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "door", Usage: "of the door that homing local serve opens on a device"}},
 		Action: func(_ context.Context, c *cli.Command) error {
-			text, err := web.Description(terminal.Build())
+			describe := web.Description
+			if c.Bool("door") {
+				describe = door.Description
+			}
+			text, err := describe(terminal.Build())
 			if err != nil {
 				return err
 			}

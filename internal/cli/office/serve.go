@@ -49,6 +49,8 @@ EXAMPLES
 			&cli.StringFlag{Name: "tls-cert", Usage: "`FILE` of a certificate, to answer over HTTPS; read again when it changes",
 				Sources: Env("TLS_CERT")},
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` of the certificate's key", Sources: Env("TLS_KEY")},
+			&cli.StringSliceFlag{Name: "allow-origin", Usage: "let pages from this `ORIGIN`, such as https://app.example, use the API from a browser, with a token; " +
+				"may be given several times; none by default", Sources: Env("ALLOW_ORIGIN")},
 			&cli.StringSliceFlag{Name: "behind", Usage: "`ADDRESS` or range of a proxy that central stands behind and whose word on " +
 				"where a request comes from is taken; may be given several times", Sources: Env("BEHIND")},
 			&cli.StringFlag{Name: "metrics-token", Usage: "`TOKEN` that lets others than this machine read /metrics",
@@ -73,6 +75,10 @@ EXAMPLES
 			if err != nil {
 				return err
 			}
+			origins, err := web.ParseOrigins(c.StringSlice("allow-origin"))
+			if err != nil {
+				return terminal.Usage(fmt.Errorf("--allow-origin: %w", err))
+			}
 			behind, err := web.ParseBehind(c.StringSlice("behind"))
 			if err != nil {
 				return terminal.Usage(fmt.Errorf("--behind: %w; take an address, or a range such as 10.0.0.0/8", err))
@@ -83,7 +89,7 @@ EXAMPLES
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"),
 				Data: c.String("data"),
 				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Log: log,
-				TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), Behind: behind,
+				TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), Behind: behind, Origins: origins,
 				Rehearse:      RehearseApart,
 				MetricsToken:  c.String("metrics-token"),
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
