@@ -8,7 +8,9 @@ DATA ?= .demo
 
 console_sources := $(shell find console/src console/public -type f -not -name '*.gen.ts' 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 
-.PHONY: demo demo-once test build console check bench clean
+client_sources := $(shell find clients/typescript/src -type f 2>/dev/null) clients/typescript/build.mjs clients/typescript/tsconfig.json
+
+.PHONY: demo demo-once test build console client check bench clean
 
 demo: build
 	@bin/homing demo --listen $(LISTEN) --data $(DATA)
@@ -16,7 +18,7 @@ demo: build
 demo-once: build
 	@bin/homing demo --once --listen $(LISTEN) --data $(DATA)
 
-test: build check
+test: build check client
 	@scripts/need chromium gcc
 	go vet ./...
 	go tool staticcheck ./...
@@ -54,9 +56,23 @@ console/dist/index.html: console/src/api/schema.gen.ts $(console_sources)
 	@echo "Building the console"
 	@cd console && npm run --silent build -- --logLevel=warn && touch dist/.keep
 
-check: console/src/api/schema.gen.ts
+# The device in TypeScript.
+client: clients/typescript/dist/driver.js
+
+clients/typescript/node_modules/.package-lock.json: clients/typescript/package.json clients/typescript/package-lock.json
+	@scripts/need node
+	@echo "Installing the TypeScript client's packages (npm ci)"
+	@cd clients/typescript && npm ci --no-fund --no-audit --loglevel=error && touch node_modules/.package-lock.json
+
+clients/typescript/dist/driver.js: clients/typescript/node_modules/.package-lock.json $(client_sources)
+	@echo "Building the TypeScript client"
+	@cd clients/typescript && npm run --silent build && touch dist/driver.js
+
+check: console/src/api/schema.gen.ts clients/typescript/node_modules/.package-lock.json
 	@echo "Checking the console's types"
 	@cd console && npm run --silent check
+	@echo "Checking the TypeScript client's types"
+	@cd clients/typescript && npm run --silent check
 
 # Longer than make test: kills and cuts for SOAK, then as many simulated fleets as SEEDS says.
 SOAK ?= 5m
@@ -82,7 +98,7 @@ bench: build
 
 clean:
 	@if [ -f $(DATA)/postgresql/elsewhere ]; then rm -rf "$$(cat $(DATA)/postgresql/elsewhere)"; fi
-	rm -rf bin $(DATA) console/openapi.gen.json console/src/api/schema.gen.ts
+	rm -rf bin $(DATA) clients/typescript/dist console/openapi.gen.json console/src/api/schema.gen.ts
 	find console/dist -mindepth 1 -not -name .keep -delete
 
 .PHONY: screenshots

@@ -1,0 +1,301 @@
+// A collection's definition, compiled: what a record is called, whether it is valid, who may do what with it, where it
+// belongs, what is worked out.
+import {
+  Expression,
+  ExpressionError,
+  objectOf,
+  valuesOf,
+} from "./expression.ts";
+import { parse, write, type Value } from "./json.ts";
+import type { Removal, Rule, Rules } from "./merge.ts";
+import { RecordSchema, type Reason } from "./schema.ts";
+import { blank, isObject, type Fields, type Raw } from "./state.ts";
+
+export type Role = "reader" | "worker" | "lead" | "admin";
+
+/** Somebody who asks for something. */
+export interface Person {
+  name: string;
+  role: Role;
+  territories: string[]; // * stands for all
+}
+
+/** One field of a definition. */
+export interface Field {
+  name: string;
+  title: string;
+  required: boolean;
+  schema: Value;
+  reference?: string;
+  computed?: string;
+  filled?: string;
+  series?: string;
+  local: boolean;
+}
+
+/** Children of a record, with the definition that they have. */
+export interface Brood {
+  collection: Collection;
+  records: Fields[];
+}
+
+export class Collection {
+  readonly name: string;
+  readonly version: number;
+  readonly title: string;
+  readonly fields: Field[];
+  readonly parent?: { collection: string; field: string; removal: string };
+  readonly renamed: { [earlier: string]: string };
+  readonly direction: string;
+  readonly keep: string;
+  readonly rules: Rules;
+  private readonly names: string[];
+  private readonly schema: RecordSchema;
+  private readonly label: string;
+  private readonly access = new Map<string, Expression>();
+  private readonly territory: Expression | undefined;
+  private readonly computed = new Map<string, Expression>();
+
+  /** Compiles a definition as central sends it. Rules are the merge rules that hold, by path. */
+  constructor(definition: Value, rules?: { [path: string]: Rule }) {
+    const d = object(definition);
+    const sync = object(d.sync);
+    this.name = text(d.collection);
+    this.version = Number(d.version ?? 0);
+    this.title = text(d.title);
+    this.label = text(d.label);
+    this.fields = (Array.isArray(d.fields) ? d.fields : []).map(fieldOf);
+    this.names = this.fields.map((field) => field.name);
+    this.schema = new RecordSchema(this.fields);
+    const parent = object(d.parent);
+    if (parent.collection !== undefined) {
+      this.parent = {
+        collection: text(parent.collection),
+        field: text(parent.field),
+        removal: text(parent.removal),
+      };
+    }
+    this.renamed = texts(d.renamed);
+    this.direction = text(sync.direction);
+    this.keep = text(sync.keep);
+    this.rules = {
+      fields: rules ?? (texts(sync.rules) as { [path: string]: Rule }),
+      nested: new Set(this.fields.filter(isNested).map((field) => field.name)),
+      removal: (text(sync.removal) || "edit-stays") as Removal,
+    };
+    for (const [act, rule] of Object.entries(texts(d.access))) {
+      if (rule !== "") {
+        this.access.set(act, new Expression(rule));
+      }
+    }
+    this.territory =
+      sync.territory === undefined
+        ? undefined
+        : new Expression(text(sync.territory));
+    for (const field of this.fields) {
+      if (field.computed !== undefined) {
+        this.computed.set(field.name, new Expression(field.computed));
+      }
+    }
+  }
+
+  field(name: string): Field | undefined {
+    return this.fields.find((field) => field.name === name);
+  }
+
+  /** What a record is called in lists; empty when none of the label's fields has a value. */
+  labelOf(fields: Fields): string {
+    let filled = false;
+    const called = this.label.replace(/\{([^}]*)\}/g, (_, name: string) => {
+      const value = fields[name];
+      filled ||= value !== undefined;
+      return value === undefined ? "" : plain(value);
+    });
+    return filled ? called.trim() : "";
+  }
+
+  /** Everything that is wrong with a record. */
+  validate(fields: Fields): Reason[] {
+    return this.schema.validate(fields);
+  }
+
+  /** What is wrong with after and was not wrong with before. */
+  newlyWrong(before: Fields, after: Fields): Reason[] {
+    const wrong = this.validate(after);
+    if (wrong.length === 0 || Object.keys(before).length === 0) {
+      return wrong;
+    }
+    const old = new Set(
+      this.validate(before).map((reason) => write(JSON.stringify(reason))),
+    );
+    return wrong.filter((reason) => !old.has(write(JSON.stringify(reason))));
+  }
+
+  /** Whether somebody may see a record. Whoever asks also has to cover it. */
+  mayRead(who: Person, fields: Fields): boolean {
+    return this.refuses("read", who, fields, fields) === undefined;
+  }
+
+  /** Why somebody may not add, edit or remove a record; nothing where they may. */
+  refuses(
+    act: "read" | "add" | "edit" | "remove",
+    who: Person,
+    before?: Fields,
+    after?: Fields,
+  ): string | undefined {
+    const rule = this.access.get(act);
+    if (!rule || who.role === "admin") {
+      return undefined;
+    }
+    try {
+      const allowed = rule.bool({
+        worker: new Map<string, string | string[]>([
+          ["name", who.name],
+          ["role", who.role],
+          ["territories", who.territories],
+        ]),
+        before: before ? valuesOf(before, this.names) : null,
+        after: after ? valuesOf(after, this.names) : null,
+      });
+      return allowed
+        ? undefined
+        : `${who.name} may not ${act} this record of ${this.name}: the rule is ${rule.text}`;
+    } catch (error) {
+      if (error instanceof ExpressionError) {
+        return `the rule for ${act} of ${this.name} could not decide: ${error.message}`;
+      }
+      throw error;
+    }
+  }
+
+  /** The keys that a record falls into, in order. */
+  territoriesOf(fields: Fields): string[] {
+    if (!this.territory) {
+      return ["*"];
+    }
+    return [
+      ...new Set(
+        this.territory.texts({ record: valuesOf(fields, this.names) }),
+      ),
+    ].sort();
+  }
+
+  /** The computed fields, each over the record with those before it. One that cannot be worked out is left out. */
+  compute(fields: Fields, broods: { [collection: string]: Brood }): Fields {
+    const computed: Fields = blank();
+    if (this.computed.size === 0) {
+      return computed;
+    }
+    const record = valuesOf(fields, this.names);
+    const children = new Map(
+      Object.entries(broods).map(([name, brood]) => [
+        name,
+        brood.records.map((child) => objectOf(child, brood.collection.names)),
+      ]),
+    );
+    for (const field of this.fields) {
+      const expression = this.computed.get(field.name);
+      if (!expression) {
+        continue;
+      }
+      try {
+        const value = expression.json({ record, children });
+        if (value !== null) {
+          const raw = write(value);
+          computed[field.name] = raw;
+          record.set(
+            field.name,
+            valuesOf({ [field.name]: raw }, []).get(field.name) ?? null,
+          );
+        }
+      } catch (error) {
+        if (!(error instanceof ExpressionError)) {
+          throw error;
+        }
+      }
+    }
+    return computed;
+  }
+}
+
+/** Whether somebody who holds some territories covers a record that falls into others. */
+export function covers(held: string[], falls: string[]): boolean {
+  return (
+    held.includes("*") ||
+    falls.includes("*") ||
+    falls.some((key) => held.includes(key))
+  );
+}
+
+/** Writes a value for people: a text without its quotes, anything else as JSON. */
+export function plain(raw: Raw): string {
+  return raw[0] === '"' ? (parse(raw) as string) : raw;
+}
+
+/** How the numbers of a series look: a text and then digits. */
+export class Series {
+  private readonly prefix: string;
+  private readonly digits: number;
+
+  constructor(first: string) {
+    const parts = /^(.{0,30}?)([0-9]{1,12})$/u.exec(first);
+    if (!parts) {
+      throw new TypeError(`${JSON.stringify(first)} does not start a series`);
+    }
+    this.prefix = parts[1] ?? "";
+    this.digits = (parts[2] ?? "").length;
+  }
+
+  /** Writes a number of the series; it gets longer when the digits do not suffice. */
+  format(n: number): string {
+    return this.prefix + String(n).padStart(this.digits, "0");
+  }
+
+  /** What stands in for the number of a record until central has given it. */
+  provisional(id: string): string {
+    return `${this.prefix}~${id.slice(-4).toUpperCase()}`;
+  }
+}
+
+function fieldOf(value: Value): Field {
+  const f = object(value);
+  const some = (key: string) =>
+    typeof f[key] === "string" && f[key] !== "" ? { [key]: f[key] } : {};
+  return {
+    name: text(f.name),
+    title: text(f.title),
+    required: f.required === true,
+    schema: f.schema ?? true,
+    local: f.local === true,
+    ...some("reference"),
+    ...some("computed"),
+    ...some("filled"),
+    ...some("series"),
+  };
+}
+
+/** Whether a field holds objects whose parts are merged by themselves. */
+function isNested(field: Field): boolean {
+  const schema = object(field.schema);
+  return (
+    schema.type === "object" &&
+    isObject(schema.properties) &&
+    schema.$ref === undefined
+  );
+}
+
+function object(value: Value | undefined): { [key: string]: Value } {
+  return isObject(value) ? value : blank<Value>();
+}
+
+function text(value: Value | undefined): string {
+  return typeof value === "string" ? value : "";
+}
+
+function texts(value: Value | undefined): { [name: string]: string } {
+  const all = blank<string>();
+  for (const [name, one] of Object.entries(object(value))) {
+    all[name] = text(one);
+  }
+  return all;
+}

@@ -1,0 +1,228 @@
+// What comes out of a case of the vectors, by the name of their file.
+import {
+  Collection,
+  Series,
+  type Brood,
+  type Person,
+} from "../core/definition.ts";
+import { Expression, ExpressionError, valuesOf } from "../core/expression.ts";
+import { bucket, FingerprintSet } from "../core/fingerprint.ts";
+import {
+  canonical,
+  parse,
+  ValueError,
+  write,
+  type Value,
+} from "../core/json.ts";
+import {
+  merge,
+  Refusal,
+  type Kind,
+  type Removal,
+  type Rule,
+  type Rules,
+} from "../core/merge.ts";
+import * as stamps from "../core/stamp.ts";
+import {
+  blank,
+  isObject,
+  noRecord,
+  readDelta,
+  readFields,
+  sourceFrom,
+  writeDelta,
+  writeFields,
+  writeMarks,
+  writeSide,
+} from "../core/state.ts";
+
+type Given = { [key: string]: Value };
+
+const wrong = '{"wrong":true}';
+
+function attempt(
+  kind: new (...args: never[]) => Error,
+  work: () => string,
+): string {
+  try {
+    return work();
+  } catch (error) {
+    if (error instanceof kind) {
+      return wrong;
+    }
+    throw error;
+  }
+}
+
+const kinds: { [of: string]: (given: Given) => string } = {
+  canonical: (given) =>
+    attempt(
+      ValueError,
+      () => `{"out":${JSON.stringify(canonical(String(given.in)))}}`,
+    ),
+
+  stamps: (given) => {
+    if (given.parse !== undefined) {
+      const stamp = stamps.parse(String(given.parse));
+      return stamp === undefined ? wrong : `{"written":${write(stamp)}}`;
+    }
+    return `{"next":${write(stamps.next(String(given.last ?? ""), Number(given.now)))}}`;
+  },
+
+  offsets: (given) => {
+    const [sent, received, answered, back] = [
+      given.sent,
+      given.received,
+      given.answered,
+      given.back,
+    ].map(Number);
+    const offset = stamps.measure(
+      sent ?? 0,
+      received ?? 0,
+      answered ?? 0,
+      back ?? 0,
+    );
+    const corrected = stamps.correct(
+      offset,
+      String(given.stamp),
+      Number(given.receipt),
+    );
+    return `{"by":${Math.trunc(offset.by)},"error":${Math.trunc(offset.error)},"corrected":${write(corrected)}}`;
+  },
+
+  fingerprints: (given) => {
+    const set = new FingerprintSet();
+    const buckets = list(given.records).map((r) => {
+      set.add(String(r.id), write(r.fields ?? null));
+      return bucket(String(r.id));
+    });
+    return `{"count":${set.count},"fingerprint":${write(String(set))},"buckets":${write(buckets)}}`;
+  },
+
+  series: (given) => {
+    const series = new Series(String(given.series));
+    const written = write(series.format(Number(given.n)));
+    return `{"written":${written},"provisional":${write(series.provisional(String(given.id)))}}`;
+  },
+
+  labels: (given) => {
+    const definition = blank<Value>({
+      collection: "huts",
+      label: given.label ?? "",
+    });
+    return `{"called":${write(new Collection(definition).labelOf(readFields(given.fields)))}}`;
+  },
+
+  schemas: (given) => {
+    const collection = new Collection(given.definition ?? null);
+    return `{"wrong":${write(collection.validate(readFields(given.fields)).map((reason) => reason.field ?? ""))}}`;
+  },
+
+  expressions: (given) =>
+    attempt(ExpressionError, () => {
+      const names = [
+        "name",
+        "beds",
+        "height",
+        "tags",
+        "heated",
+        "opened",
+        "parts",
+        "note",
+      ];
+      const record = valuesOf(readFields(given.record), names);
+      return `{"gives":${write(new Expression(String(given.expression)).json({ record }))}}`;
+    }),
+
+  rights: (given) => {
+    const collection = new Collection(given.definition ?? null);
+    const worker = isObject(given.worker) ? given.worker : blank<Value>();
+    const who: Person = {
+      name: String(worker.name),
+      role: String(worker.role) as Person["role"],
+      territories: (worker.territories as string[] | undefined) ?? [],
+    };
+    const fields = readFields(given.record);
+    const may = {
+      territories: collection.territoriesOf(fields),
+      read: collection.mayRead(who, fields),
+      edit: collection.refuses("edit", who, fields, fields) === undefined,
+      remove: collection.refuses("remove", who, fields) === undefined,
+    };
+    return JSON.stringify(may);
+  },
+
+  computed: (given) => {
+    const broods: { [name: string]: Brood } = {};
+    const children = isObject(given.children) ? given.children : blank<Value>();
+    for (const definition of list(given.definitions)) {
+      const collection = new Collection(definition);
+      broods[collection.name] = {
+        collection,
+        records: list(children[collection.name]).map(readFields),
+      };
+    }
+    const values = new Collection(given.definition ?? null).compute(
+      readFields(given.fields),
+      broods,
+    );
+    return `{"values":${writeFields(values)}}`;
+  },
+
+  merge: (given) => {
+    const declared = isObject(given.rules) ? given.rules : blank<Value>();
+    const rules: Rules = {
+      fields: declared.fields as unknown as { [path: string]: Rule },
+      nested: new Set(declared.nested as string[]),
+      removal: declared.removal as Removal,
+    };
+    let state = noRecord;
+    const steps = list(given.edits).map((e) => {
+      const edit = {
+        kind: e.kind as Kind,
+        base: Number(e.base),
+        fields: readDelta(e.fields),
+        stamp: String(e.stamp),
+        source: sourceFrom(e.source),
+        seen: list(e.seen).map(sourceFrom),
+      };
+      try {
+        const out = merge(rules, state, edit);
+        state = out.state;
+        const after = `{"revision":${state.revision}${state.removed ? ',"removed":true' : ""},"fields":${writeFields(
+          state.fields,
+        )},"marks":${writeMarks(state.marks)}}`;
+        const members = [`"after":${after}`, `"answer":${write(out.verdict)}`];
+        if (Object.keys(out.delta).length > 0) {
+          members.push(`"delta":${writeDelta(out.delta)}`);
+        }
+        if (out.decisions.length > 0) {
+          const decisions = out.decisions.map(
+            (d) =>
+              `{${d.field === undefined ? "" : `"field":${write(d.field)},`}"rule":${write(d.rule)},"kept":${write(
+                d.kept,
+              )},"other":${writeSide(d.other)}}`,
+          );
+          members.push(`"decisions":[${decisions.join(",")}]`);
+        }
+        return `{${members.join(",")}}`;
+      } catch (error) {
+        if (error instanceof Refusal) {
+          return `{"refused":${write(error.code)}}`;
+        }
+        throw error;
+      }
+    });
+    return `{"steps":[${steps.join(",")}]}`;
+  },
+};
+
+function list(value: Value | undefined): Given[] {
+  return Array.isArray(value) ? value.filter(isObject) : [];
+}
+
+/** What comes out of a case, as JSON; nothing where there is no such file. */
+export function workOut(of: string, given: Value): string | undefined {
+  const work = kinds[of];
+  return work?.(isObject(given) ? given : (parse("{}") as Given));
+}
