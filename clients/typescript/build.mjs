@@ -9,4 +9,5 @@ await build({
   format: "esm",
   target: "node20",
   logLevel: "warning",
+  external: ["node-sqlite3-wasm"],
 });

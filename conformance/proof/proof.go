@@ -32,6 +32,7 @@ type Options struct {
 	Parts  []string // all when there are none
 	First  uint64   // seed of the first fleet
 	Seeds  int      // how many fleets
+	Plain  bool     // fleets in which each device has one worker, and nothing is backed up, restored or copied
 	Only   string   // one situation, or one file of vectors; empty means all
 	Tell   func(Result)
 }
@@ -154,7 +155,7 @@ func same(a, b json.RawMessage) bool {
 func fleets(ctx context.Context, o Options) (Result, error) {
 	r := Result{Part: Fleets, Name: fmt.Sprintf("seeds %d to %d", o.First, o.First+uint64(o.Seeds)-1)}
 	one := func(seed uint64, steps int) (rehearse.Report, error) {
-		return rehearse.Run(ctx, rehearse.Options{Seed: seed, Steps: steps, Driver: o.Driver,
+		return rehearse.Run(ctx, rehearse.Options{Seed: seed, Steps: steps, Plain: o.Plain, Driver: o.Driver,
 			Driven: func(device int) bool { return (uint64(device)+seed)%2 == 0 }})
 	}
 	for seed := o.First; seed < o.First+uint64(o.Seeds); seed++ {

@@ -37,6 +37,7 @@ EXAMPLES
 			&cli.StringFlag{Name: "only", Usage: "one situation or one file of vectors, by its `NAME`"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "`SEED` of the first fleet"},
 			&cli.IntFlag{Name: "seeds", Value: 20, Usage: "how many fleets"},
+			&cli.BoolFlag{Name: "plain", Usage: "fleets in which each device has one worker, and nothing is backed up, restored or copied"},
 			&cli.DurationFlag{Name: "patience", Usage: "how long the program may take over one thing; a minute when left out"}},
 		Action: conform,
 	}
@@ -44,7 +45,7 @@ EXAMPLES
 
 func conform(ctx context.Context, c *cli.Command) error {
 	o := proof.Options{Driver: driver.Command{Args: strings.Fields(c.String("driver")), Patience: c.Duration("patience")},
-		Parts: c.StringSlice("part"), Only: c.String("only"), First: c.Uint64("seed"), Seeds: c.Int("seeds")}
+		Parts: c.StringSlice("part"), Only: c.String("only"), Plain: c.Bool("plain"), First: c.Uint64("seed"), Seeds: c.Int("seeds")}
 	for _, part := range o.Parts {
 		if !slices.Contains(proof.Parts, part) {
 			return terminal.Usage(fmt.Errorf("--part %q: take %s", part, strings.Join(proof.Parts, ", ")))

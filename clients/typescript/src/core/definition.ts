@@ -9,7 +9,7 @@ import {
 import { parse, write, type Value } from "./json.ts";
 import type { Removal, Rule, Rules } from "./merge.ts";
 import { RecordSchema, type Reason } from "./schema.ts";
-import { blank, isObject, type Fields, type Raw } from "./state.ts";
+import { blank, isObject, type Delta, type Fields, type Raw } from "./state.ts";
 
 export type Role = "reader" | "worker" | "lead" | "admin";
 
@@ -48,6 +48,11 @@ export class Collection {
   readonly renamed: { [earlier: string]: string };
   readonly direction: string;
   readonly keep: string;
+  /** The field by which people know a record, and whether central takes no second one with the same. */
+  readonly key: string;
+  readonly unique: boolean;
+  /** Whether every step of several edits is sent. */
+  readonly everyStep: boolean;
   readonly rules: Rules;
   private readonly names: string[];
   private readonly schema: RecordSchema;
@@ -78,6 +83,9 @@ export class Collection {
     this.renamed = texts(d.renamed);
     this.direction = text(sync.direction);
     this.keep = text(sync.keep);
+    this.key = text(d.key);
+    this.unique = d.unique === true;
+    this.everyStep = sync.steps === "every";
     this.rules = {
       fields: rules ?? (texts(sync.rules) as { [path: string]: Rule }),
       nested: new Set(this.fields.filter(isNested).map((field) => field.name)),
@@ -101,6 +109,63 @@ export class Collection {
 
   field(name: string): Field | undefined {
     return this.fields.find((field) => field.name === name);
+  }
+
+  /** Whether anything is worked out. */
+  get computes(): boolean {
+    return this.computed.size > 0;
+  }
+
+  /** Whether records fall into territories; otherwise everybody covers all of them. */
+  get territorial(): boolean {
+    return this.territory !== undefined;
+  }
+
+  /** Whether a rule says what people may read. */
+  get readable(): boolean {
+    return this.access.has("read");
+  }
+
+  /** Whether devices send changes, and whether they get all that their workers cover. */
+  get pushes(): boolean {
+    return this.direction !== "down";
+  }
+  get loads(): boolean {
+    return (
+      this.direction !== "up" &&
+      this.keep !== "on demand" &&
+      this.keep !== "never"
+    );
+  }
+
+  /** Edits under the names that their fields have now. */
+  presentNames(delta: Delta): Delta {
+    const present: Delta = blank();
+    for (const [name, edit] of Object.entries(delta)) {
+      present[this.renamed[name] ?? name] = edit;
+    }
+    return present;
+  }
+
+  /** What new records start with, of fields that nobody has set or left empty on purpose. */
+  startOf(name: string): Raw | undefined {
+    const field = this.field(name);
+    const start = isObject(field?.schema) ? field.schema.default : undefined;
+    return start === undefined || start === null || this.unsettable(name)
+      ? undefined
+      : write(start);
+  }
+
+  /** What is wrong with setting a field: nobody sets what is worked out, filled or numbered. */
+  unsettable(name: string): string | undefined {
+    const field = this.field(name);
+    if (field?.computed !== undefined)
+      return "is worked out from other values and cannot be set";
+    if (field?.filled !== undefined)
+      return "is filled in by central and cannot be set";
+    return field?.series !== undefined
+      ? "is a number that central hands out and cannot be set"
+      : undefined;
   }
 
   /** What a record is called in lists; empty when none of the label's fields has a value. */

@@ -12,6 +12,11 @@ export class Exact {
 export type Value =
   null | boolean | string | number | Exact | Value[] | { [key: string]: Value };
 
+/** Whether a value is a list. */
+export function isArray(value: Value | undefined): value is Value[] {
+  return Array.isArray(value);
+}
+
 /** A text that cannot be the value of a field; the message says why. */
 export class ValueError extends Error {
   override name = "ValueError";

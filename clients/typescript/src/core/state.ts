@@ -356,7 +356,7 @@ function writeMet(one: Met): string {
   return `{${one.value === undefined ? "" : `"value":${one.value},`}"side":${writeSide(one.side)}}`;
 }
 
-function writeDispute(open: Dispute): string {
+export function writeDispute(open: Dispute): string {
   const base = open.base === undefined ? "" : `,"base":${open.base}`;
   return `{"opened":${open.opened}${base},"others":[${open.others.map(writeMet).join(",")}]}`;
 }

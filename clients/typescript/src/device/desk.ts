@@ -1,0 +1,867 @@
+// What happens when somebody saves: one transaction puts a change into the outbox and its effect into the view. What
+// central has refused is mended here.
+import type { Collection, Person, Role } from "../core/definition.ts";
+import { parse, write, ValueError, type Value } from "../core/json.ts";
+import {
+  merge,
+  recordRemoval,
+  Refusal,
+  type Decision,
+  type Edit,
+  type Kind,
+} from "../core/merge.ts";
+import { join, partsOf } from "../core/parts.ts";
+import type { Reason } from "../core/schema.ts";
+import * as stamps from "../core/stamp.ts";
+import {
+  apply,
+  blank,
+  diff,
+  edited,
+  readDelta,
+  writeDelta,
+  writeFields,
+  type Delta,
+  type Fields,
+  type Raw,
+} from "../core/state.ts";
+import { DeviceError, InvalidError } from "./errors.ts";
+import {
+  fieldsOf,
+  listOf,
+  Shelf,
+  stored,
+  underOf,
+  type DeviceRecord,
+  type Entry,
+  type Stored,
+} from "./shelf.ts";
+
+/** Values by field, as people set them; null clears one. */
+export type Values = { [field: string]: Value };
+
+/** A change that central has not accepted yet. */
+export interface Queued {
+  number: number;
+  collection: string;
+  record: string;
+  label: string;
+  kind: Kind;
+  base: number;
+  fields: Delta;
+  editedAt: string;
+  author: string;
+  /** It left at least once, but no answer has come. */
+  sent: boolean;
+  /** Refused or waiting, and why. */
+  answer?: "refused" | "waiting";
+  reasons: Reason[];
+}
+
+/** What somebody wants to save of one record. */
+interface Wish {
+  kind: Kind;
+  set: Fields;
+  cleared: string[];
+  saw?: DeviceRecord | undefined;
+  as?: string | undefined;
+}
+
+/** A change that takes the place of others. */
+interface Mended {
+  kind: Kind;
+  base: number;
+  delta: Delta;
+}
+
+const maxGroup = 400;
+const firstYear = 2020;
+
+export class Desk extends Shelf {
+  /** Adds a record. It is on the disk when this returns. */
+  add(collection: string, values: Values, as?: string): DeviceRecord {
+    return this.save(collection, as ?? this.newID(), {
+      kind: "add",
+      ...wished(collection, values),
+      as,
+    });
+  }
+
+  /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
+  edit(
+    collection: string,
+    id: string,
+    values: Values,
+    saw?: DeviceRecord,
+  ): DeviceRecord {
+    return this.save(collection, id, {
+      kind: "edit",
+      ...wished(collection, values),
+      saw,
+    });
+  }
+
+  /** Removes a record, and the children that go with it. */
+  remove(collection: string, id: string, saw?: DeviceRecord): void {
+    this.within(() => {
+      const c = this.collection(collection);
+      this.maySave(c);
+      this.removeTogether(c, id, { kind: "remove", set: {}, cleared: [], saw });
+    });
+  }
+
+  /** Saves all that work does, or nothing of it; when central refuses one of the changes, it takes none of them. */
+  group<T>(work: () => T): T {
+    return this.within(() => {
+      const last = this.lastNumber();
+      const done = work();
+      this.bind(last);
+      return done;
+    });
+  }
+
+  /** Gives a disputed field the value that it is to have. */
+  settle(
+    collection: string,
+    id: string,
+    field: string,
+    value: Value,
+  ): DeviceRecord {
+    return this.within(() => {
+      const c = this.collection(collection);
+      this.maySave(c);
+      let row = this.present(collection, id);
+      const shown = this.show(c, row);
+      if (!shown.disputes[field]) {
+        throw new DeviceError(
+          "no-dispute",
+          `nobody disputes ${field} of ${shown.label}; it may have been settled`,
+        );
+      }
+      if (field === recordRemoval && value === true) {
+        row = this.removeTogether(c, id, {
+          kind: "remove",
+          set: {},
+          cleared: [],
+        });
+        return this.show(c, row);
+      }
+      if (field === recordRemoval && value !== false) {
+        throw invalid(
+          collection,
+          field,
+          "is true, and the record goes, or false",
+        );
+      }
+      const before = fieldsOf(row.fields);
+      // An edit of nothing by whoever knows of the removal says that the record stays.
+      const delta =
+        field === recordRemoval
+          ? blank<never>()
+          : setAt(before, field, value === null ? undefined : write(value));
+      const after = apply(before, delta);
+      this.allow(c, "edit", before, after);
+      this.mustFit(c, before, after);
+      row = this.enqueue(row, "edit", delta, after);
+      return this.show(c, row);
+    });
+  }
+
+  /** What central has not accepted yet, in the order in which it will be sent. */
+  review(): Queued[] {
+    const queue = this.db.all<Entry>(
+      `SELECT * FROM outbox WHERE author = ? ORDER BY coalesce(place, number)`,
+      [this.fact("worker")],
+    );
+    return queue.map((q) => {
+      const c = this.collection(q.collection);
+      const row = this.load(q.collection, q.record);
+      const answer =
+        q.state === "refused" || q.state === "waiting"
+          ? { answer: q.state }
+          : {};
+      return {
+        number: q.number,
+        collection: q.collection,
+        record: q.record,
+        label: row ? this.show(c, row).label : "",
+        kind: q.kind,
+        base: q.base,
+        fields: readDelta(parse(q.fields)),
+        editedAt: q.edited_at,
+        author: q.author,
+        sent: q.state === "sent",
+        ...answer,
+        reasons: q.reasons === null ? [] : (JSON.parse(q.reasons) as Reason[]),
+      };
+    });
+  }
+
+  /** Offers central once more what it has refused of a record, as it is. */
+  sendAgain(number: number): DeviceRecord {
+    return this.within(() => {
+      const row = this.refused(number);
+      const [now, decisions] = this.mendTogether(row, (one) => this.again(one));
+      return this.show(this.collection(row.collection), now, decisions);
+    });
+  }
+
+  /** Gives up what central has refused of a record, with what stands or falls with it; it is written to a file first. */
+  discard(number: number, path: string): void {
+    this.within(() => {
+      const row = this.refused(number);
+      const gone = [...this.groupedWith(row), row];
+      for (const one of gone.slice(0, -1)) {
+        if (!this.ownAndHere(one)) {
+          throw new DeviceError(
+            "not-allowed",
+            `it stands or falls with a change of ${one.id}, which cannot be given up now`,
+          );
+        }
+      }
+      for (const one of gone) {
+        const queue = this.unsentOf(one);
+        this.db.append(
+          path,
+          queue.map((q) => {
+            const reasons = q.reasons === null ? "" : `,"reasons":${q.reasons}`;
+            return (
+              `{"number":${q.number},"collection":${write(q.collection)},"record":${write(q.record)},"kind":${write(q.kind)},` +
+              `"base":${q.base},"fields":${q.fields},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},` +
+              `"author":${write(q.author)},"discarded_at":${write(this.time())}${reasons}}`
+            );
+          }),
+        );
+        this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [
+          one.collection,
+          one.id,
+        ]);
+        this.rebuild(one, underOf(one));
+      }
+    });
+  }
+
+  private save(collection: string, id: string, wish: Wish): DeviceRecord {
+    return this.within(() => {
+      const c = this.collection(collection);
+      this.maySave(c);
+      const [, decisions] = this.saveIn(c, id, wish);
+      this.finish();
+      return this.show(
+        c,
+        this.load(collection, id) ?? stored(collection, id),
+        decisions,
+      );
+    });
+  }
+
+  /** Whether anybody may change the collection on this device now. */
+  private maySave(c: Collection): void {
+    if (this.fact("token") === "") {
+      throw new DeviceError(
+        "not-enrolled",
+        "this store is not enrolled; enrol it with an enrolment code",
+      );
+    }
+    if (new Date(this.now()).getUTCFullYear() < firstYear) {
+      throw new DeviceError(
+        "clock",
+        "this device's clock is wrong; set it, and save again",
+      );
+    }
+    if (this.fact("role") === "reader") {
+      throw new DeviceError(
+        "not-allowed",
+        "the role reader may not change records",
+      );
+    }
+    if (!c.pushes) {
+      throw new DeviceError(
+        "not-allowed",
+        `${c.title} only come down from central and are changed there`,
+      );
+    }
+  }
+
+  private saveIn(c: Collection, id: string, wish: Wish): [Stored, Decision[]] {
+    const { kind } = wish;
+    let row = stored(c.name, id);
+    let before: Fields = blank();
+    if (kind === "add") {
+      if (wish.as !== undefined && this.load(c.name, id)) {
+        throw new DeviceError(
+          "taken",
+          `there is a record with the id ${id} in ${c.name} already`,
+        );
+      }
+      for (const field of c.fields) {
+        const start = c.startOf(field.name);
+        if (
+          start !== undefined &&
+          wish.set[field.name] === undefined &&
+          !wish.cleared.includes(field.name)
+        ) {
+          wish.set[field.name] = start;
+        }
+      }
+    } else {
+      row = this.present(c.name, id);
+      before = fieldsOf(row.fields);
+    }
+    row = { ...row, local: takeLocal(row, c, wish) };
+    if (wish.saw && wish.saw.revision < row.revision && kind !== "add") {
+      return this.saveOnOlder(c, row, wish, wish.saw);
+    }
+    const delta = deltaOf(before, wish);
+    const after = apply(before, delta);
+    this.allow(c, kind, before, after);
+    if (kind === "remove") {
+      this.removeChildren(c, id);
+    } else {
+      this.mustFit(c, before, Object.assign(blank(after), fieldsOf(row.local)));
+      this.keyIsFree(c, row.id, delta);
+      this.mustBeHere(c, delta);
+    }
+    if (kind !== "edit" || Object.keys(delta).length > 0) {
+      return this.enqueueTelling(row, kind, delta, after);
+    }
+    this.note(c.name, id, false);
+    this.put(row); // local values only
+    return [row, []];
+  }
+
+  /** Saves what somebody wants of a record that they saw in an earlier state than it has here now. */
+  private saveOnOlder(
+    c: Collection,
+    row: Stored,
+    wish: Wish,
+    saw: DeviceRecord,
+  ): [Stored, Decision[]] {
+    const under = underOf(row);
+    const before = fieldsOf(row.fields);
+    const shown: Fields = blank();
+    for (const [name, value] of Object.entries(saw.fields)) {
+      shown[name] = write(value);
+    }
+    const delta = deltaOf(shown, wish);
+    if (wish.kind === "edit" && Object.keys(delta).length === 0) {
+      this.put(row);
+      return [row, []];
+    }
+    const changes = this.unsentOf(row);
+    const { state } = this.overlay(c, under, changes);
+    const edit: Edit = {
+      kind: wish.kind,
+      base: saw.revision,
+      fields: delta,
+      stamp: stamps.correct(
+        { by: 0, error: 0 },
+        stamps.next("", this.now() + this.offset.by),
+        Infinity,
+      ),
+      source: {
+        incarnation: this.fact("incarnation"),
+        number: this.lastNumber() + 1,
+      },
+      seen: [],
+    };
+    let out;
+    try {
+      out = merge(c.rules, state, edit);
+    } catch (error) {
+      if (error instanceof Refusal) {
+        throw new InvalidError(c.name, [
+          { code: error.code, message: error.message },
+        ]);
+      }
+      throw error;
+    }
+    this.allow(c, wish.kind, before, out.state.fields);
+    if (out.state.removed) {
+      this.removeChildren(c, row.id);
+    } else {
+      this.mustFit(c, before, out.state.fields);
+      this.mustBeHere(c, delta);
+    }
+    const now = this.putChange(
+      row,
+      saw.revision,
+      wish.kind,
+      delta,
+      out.state.fields,
+    );
+    // The view is what the rules make of it, which a put on its own does not know.
+    this.rebuild(now, under);
+    return [this.load(c.name, row.id) ?? now, out.decisions];
+  }
+
+  /** Puts a change at the end of the outbox; an edit of what central has refused mends that. */
+  private enqueueTelling(
+    row: Stored,
+    kind: Kind,
+    delta: Delta,
+    after: Fields,
+  ): [Stored, Decision[]] {
+    if (kind !== "edit" || row.pending === 0 || !this.mendable(row)) {
+      return [this.putChange(row, row.revision, kind, delta, after), []];
+    }
+    return this.mendTogether(row, (one) => {
+      const [ready, mended, decisions] = this.mend(one, after);
+      return [this.putMended(ready, mended), decisions];
+    });
+  }
+
+  private enqueue(
+    row: Stored,
+    kind: Kind,
+    delta: Delta,
+    after: Fields,
+  ): Stored {
+    return this.enqueueTelling(row, kind, delta, after)[0];
+  }
+
+  /** Writes a change that starts from a revision of central's, and the view after it. */
+  private putChange(
+    row: Stored,
+    base: number,
+    kind: Kind,
+    delta: Delta,
+    after: Fields,
+  ): Stored {
+    const now = this.now();
+    const stamp = stamps.next(this.fact("stamp"), now);
+    this.setFact("stamp", stamp);
+    const author = this.fact("worker");
+    const { boot, since } = this.tick();
+    const editedAt = this.time();
+    this.db.run(
+      `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+      [
+        row.collection,
+        row.id,
+        kind,
+        base,
+        writeDelta(delta),
+        stamp,
+        editedAt,
+        author,
+        boot,
+        stamps.millisOf(stamp) - Math.floor(since),
+      ],
+    );
+    const saved = { ...row };
+    if (row.pending === 0 && row.revision > 0) {
+      saved.under_fields = row.fields;
+      saved.under_removed = row.removed;
+    }
+    saved.pending++;
+    saved.removed = kind === "remove" ? 1 : 0;
+    saved.fields = writeFields(after);
+    saved.author = author;
+    saved.device = this.fact("name");
+    saved.edited_at = editedAt;
+    this.note(row.collection, row.id, kind === "remove");
+    this.put(saved);
+    return saved;
+  }
+
+  private lastNumber(): number {
+    return (
+      this.one<{ seq: number }>(
+        `SELECT seq FROM sqlite_sequence WHERE name = 'outbox'`,
+      )?.seq ?? 0
+    );
+  }
+
+  /** Makes a group of the changes saved in this transaction since a number; of one alone there is none. */
+  private bind(since: number): void {
+    const count =
+      this.one<{ n: number }>(
+        `SELECT count(*) AS n FROM outbox WHERE number > ?`,
+        [since],
+      )?.n ?? 0;
+    if (count > maxGroup) {
+      throw new DeviceError(
+        "group-size",
+        `a group has at most ${maxGroup} changes, and this one has ${count}`,
+      );
+    }
+    if (count > 1) {
+      this.db.run(`UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, [
+        this.newID(),
+        count,
+        since,
+      ]);
+    }
+  }
+
+  private removeTogether(c: Collection, id: string, wish: Wish): Stored {
+    const last = this.lastNumber();
+    const [row] = this.saveIn(c, id, wish);
+    try {
+      this.bind(last);
+    } catch (error) {
+      if (!(error instanceof DeviceError && error.code === "group-size")) {
+        throw error;
+      }
+    }
+    return row;
+  }
+
+  /** Does to the children of a record that is removed what their definitions say. */
+  private removeChildren(c: Collection, id: string): void {
+    for (const child of this.childrenOf(c.name)) {
+      if (!child.parent || child.parent.removal === "keep") {
+        continue;
+      }
+      const ids = this.db.all<{ id: string }>(
+        `SELECT id FROM records WHERE collection = '${child.name}' AND fields->>'$.${child.parent.field}' = ?
+           AND NOT removed ORDER BY id`,
+        [id],
+      );
+      if (ids.length > 0 && child.parent.removal === "restrict") {
+        throw new DeviceError(
+          "has-children",
+          `other records still belong to this one: ${ids.length} of ${child.title}; remove them first, or move them to another`,
+        );
+      }
+      for (const one of ids) {
+        this.saveIn(child, one.id, { kind: "remove", set: {}, cleared: [] });
+      }
+    }
+  }
+
+  /** Asks the collection's own rules, so that the worker hears at once what central would refuse. */
+  private allow(
+    c: Collection,
+    kind: Kind,
+    before: Fields,
+    after: Fields,
+  ): void {
+    const why =
+      kind === "add"
+        ? c.refuses("add", this.person, undefined, after)
+        : c.refuses(
+            kind,
+            this.person,
+            before,
+            kind === "remove" ? undefined : after,
+          );
+    if (why !== undefined) {
+      throw new DeviceError("not-allowed", why);
+    }
+  }
+
+  /** The worker of the device, as central last said. */
+  private get person(): Person {
+    return {
+      name: this.fact("worker"),
+      role: this.fact("role") as Role,
+      territories: listOf(this.fact("territories")),
+    };
+  }
+
+  private mustFit(c: Collection, before: Fields, after: Fields): void {
+    const wrong = c.newlyWrong(before, after);
+    if (wrong.length > 0) {
+      throw new InvalidError(c.name, wrong);
+    }
+  }
+
+  /** Warns of a key that another record has here, where keys are unique. Central has the last word. */
+  private keyIsFree(c: Collection, id: string, delta: Delta): void {
+    const to = c.unique ? delta[c.key]?.to : undefined;
+    if (to === undefined) {
+      return;
+    }
+    const holder = this.one<Stored>(
+      `SELECT * FROM records WHERE collection = ? AND NOT removed AND id <> ? AND fields->>'$.${c.key}' = ? LIMIT 1`,
+      [c.name, id, String(parse(to))],
+    );
+    if (holder) {
+      const { label } = this.show(c, holder);
+      throw new InvalidError(c.name, [
+        {
+          field: c.key,
+          code: "key-taken",
+          message: `${label} (${holder.id}) has it already; take another`,
+        },
+      ]);
+    }
+  }
+
+  /** Checks what an edit newly refers to: a record that is not here can only be meant where all there are are here. */
+  private mustBeHere(c: Collection, delta: Delta): void {
+    for (const field of c.fields) {
+      const to = delta[field.name]?.to;
+      if (field.reference === undefined || to === undefined || to[0] !== '"') {
+        continue;
+      }
+      const target = this.definitions().get(field.reference);
+      const row =
+        target && this.load(field.reference, JSON.parse(to) as string);
+      if (row?.removed) {
+        throw invalid(
+          c.name,
+          field.name,
+          `refers to a record of ${field.reference} that was removed`,
+        );
+      }
+      if (target && !row && this.holdsAll(target)) {
+        throw invalid(
+          c.name,
+          field.name,
+          `refers to ${to}, but there is no such record in ${field.reference}`,
+        );
+      }
+    }
+  }
+
+  private holdsAll(c: Collection): boolean {
+    const row = this.one<{ whole: number }>(
+      `SELECT pulled_at IS NOT NULL AND cursor >= head AND NOT loading AS whole FROM collections WHERE name = ?`,
+      [c.name],
+    );
+    return !c.territorial && !c.readable && c.loads && row?.whole === 1;
+  }
+
+  /** Whether an edit of a record mends what is unsent of it: refused, by the same author, and nothing on its way. */
+  private mendable(row: Stored): boolean {
+    const found = this.one<{ is: number }>(
+      `SELECT coalesce(sum(state = 'refused' OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0) AS "is"
+         FROM outbox WHERE collection = ? AND record = ?`,
+      [this.fact("worker"), row.collection, row.id],
+    );
+    return found?.is === 1;
+  }
+
+  private ownAndHere(row: Stored): boolean {
+    const found = this.one<{ is: number }>(
+      `SELECT coalesce(sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0) AS "is"
+         FROM outbox WHERE collection = ? AND record = ?`,
+      [this.fact("worker"), row.collection, row.id],
+    );
+    return found?.is === 1;
+  }
+
+  /** Makes one change of what central has refused of a record: from what central has to what the worker wants now. */
+  private mend(row: Stored, after: Fields): [Stored, Mended, Decision[]] {
+    const under = underOf(row);
+    const c = this.collection(row.collection);
+    const changes = this.unsentOf(row);
+    const { decisions } = this.overlay(c, under, changes);
+    this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [
+      row.collection,
+      row.id,
+    ]);
+    const mended: Mended = {
+      kind: row.revision === 0 || under.removed ? "add" : "edit",
+      base: row.revision,
+      delta: c.presentNames(diff(under.fields, after)),
+    };
+    if (row.withdrawn > row.revision) {
+      // What central has is not here, and may be more than what this store has sent of it.
+      mended.base = Math.min(mended.base, ...changes.map((q) => q.base));
+    }
+    for (const name of Object.keys(mended.delta)) {
+      if (!c.field(name)) {
+        delete mended.delta[name]; // it would be refused again
+      }
+    }
+    const ready: Stored = { ...row, pending: 0 };
+    if (row.revision > 0) {
+      ready.fields = writeFields(under.fields);
+      ready.removed = under.removed ? 1 : 0;
+      ready.under_fields = null;
+    }
+    return [ready, mended, decisions];
+  }
+
+  private putMended(row: Stored, m: Mended): Stored {
+    return this.putChange(
+      row,
+      m.base,
+      m.kind,
+      m.delta,
+      apply(underOf(row).fields, m.delta),
+    );
+  }
+
+  /** Puts what is unsent of a record into the outbox anew, as one change; a removal follows what was edited before it. */
+  private again(row: Stored): [Stored, Decision[]] {
+    const [ready, mended, decisions] = this.mend(row, fieldsOf(row.fields));
+    if (!row.removed) {
+      return [this.putMended(ready, mended), decisions];
+    }
+    const edits =
+      mended.kind === "edit" && Object.keys(mended.delta).length > 0;
+    const now = edits ? this.putMended(ready, mended) : ready;
+    return [
+      this.putMended(now, { ...mended, kind: "remove", delta: blank() }),
+      decisions,
+    ];
+  }
+
+  /** Mends a record, and sends again what was refused as one group with it: the new changes are a group as well. */
+  private mendTogether(
+    row: Stored,
+    mend: (row: Stored) => [Stored, Decision[]],
+  ): [Stored, Decision[]] {
+    const others = this.groupedWith(row);
+    const last = this.lastNumber();
+    const done = mend(row);
+    for (const other of others) {
+      if (!this.ownAndHere(other)) {
+        throw new DeviceError(
+          "not-allowed",
+          `it was refused together with a change of ${other.id}, of which other changes are on their way; exchange first`,
+        );
+      }
+      this.again(this.load(other.collection, other.id) ?? other);
+    }
+    if (others.length > 0) {
+      this.bind(last);
+      this.db.run(`UPDATE outbox SET mended = 1 WHERE number > ?`, [last]);
+    }
+    return done;
+  }
+
+  /** The other records whose changes stand or fall with those of a record. */
+  private groupedWith(row: Stored): Stored[] {
+    const keys = this.db.all<{ collection: string; record: string }>(
+      `SELECT collection, record FROM outbox
+         WHERE grp IN (SELECT grp FROM outbox WHERE collection = ?1 AND record = ?2 AND grp <> '')
+           AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record ORDER BY min(number)`,
+      [row.collection, row.id],
+    );
+    return keys.flatMap(
+      ({ collection, record }) => this.load(collection, record) ?? [],
+    );
+  }
+
+  /** Finds the record of a refused change of whoever is signed in. */
+  private refused(number: number): Stored {
+    const q = this.one<Entry>(
+      `SELECT * FROM outbox WHERE number = ? AND author = ?`,
+      [number, this.fact("worker")],
+    );
+    const row = q && this.load(q.collection, q.record);
+    if (!q || !row) {
+      throw new DeviceError(
+        "no-change",
+        `no such change of yours on this device: ${number}`,
+      );
+    }
+    if (q.state !== "refused" && q.state !== "waiting") {
+      throw new DeviceError(
+        "not-allowed",
+        `change ${number} has not been refused; it goes with the next exchange`,
+      );
+    }
+    if (!this.ownAndHere(row)) {
+      throw new DeviceError(
+        "not-allowed",
+        "other changes of this record are on their way to central; exchange first",
+      );
+    }
+    return row;
+  }
+}
+
+function invalid(
+  collection: string,
+  field: string,
+  message: string,
+): InvalidError {
+  return new InvalidError(collection, [
+    { field, code: "invalid-value", message },
+  ]);
+}
+
+/** Values in canonical form, and the fields that are cleared. */
+function wished(
+  collection: string,
+  values: Values,
+): { set: Fields; cleared: string[] } {
+  const set: Fields = blank();
+  const cleared: string[] = [];
+  for (const [name, value] of Object.entries(values)) {
+    if (value === null || value === undefined) {
+      cleared.push(name);
+      continue;
+    }
+    try {
+      set[name] = write(value);
+    } catch (error) {
+      if (error instanceof ValueError) {
+        throw invalid(collection, name, error.message);
+      }
+      throw error;
+    }
+  }
+  return { set, cleared };
+}
+
+/** Takes the values that stay on this device out of what somebody wishes, and refuses those that nobody sets. */
+function takeLocal(row: Stored, c: Collection, wish: Wish): string {
+  const local = fieldsOf(row.local);
+  const wrong: Reason[] = [];
+  for (const name of [...Object.keys(wish.set), ...wish.cleared]) {
+    const value: Raw | undefined = wish.set[name];
+    const why = c.unsettable(name);
+    if (why !== undefined) {
+      if (value !== undefined) {
+        wrong.push({ field: name, code: "read-only", message: why });
+      }
+      wish.cleared = wish.cleared.filter((one) => one !== name); // an empty input of a form
+    } else if (c.field(name)?.local) {
+      delete local[name];
+      if (value !== undefined) {
+        local[name] = value;
+        delete wish.set[name];
+      }
+      wish.cleared = wish.cleared.filter((one) => one !== name);
+    }
+  }
+  if (wrong.length > 0) {
+    throw new InvalidError(c.name, wrong);
+  }
+  return writeFields(local);
+}
+
+/** What differs from before once some fields are set and some cleared. */
+function deltaOf(before: Fields, wish: Wish): Delta {
+  const delta: Delta = blank();
+  for (const [name, to] of Object.entries(wish.set)) {
+    if (before[name] !== to) {
+      delta[name] = edited(before[name], to);
+    }
+  }
+  for (const name of wish.cleared) {
+    if (before[name] !== undefined) {
+      delta[name] = edited(before[name], undefined);
+    }
+  }
+  return delta;
+}
+
+/** The delta that gives the value at a path, and leaves everything else as it is. */
+function setAt(fields: Fields, path: string, value: Raw | undefined): Delta {
+  const at = path.indexOf("/");
+  if (at < 0) {
+    return blank({ [path]: edited(fields[path], value) });
+  }
+  const name = path.slice(0, at);
+  const rest = path.slice(at + 1);
+  const parts = blank(partsOf(fields[name]) ?? {});
+  for (const other of Object.keys(parts)) {
+    if (other === rest || other.startsWith(`${rest}/`)) {
+      delete parts[other];
+    }
+  }
+  if (value !== undefined) {
+    parts[rest] = value;
+  }
+  return blank({ [name]: edited(fields[name], join(parts)) });
+}

@@ -1,0 +1,226 @@
+// The file of a store: its tables, its transactions, and what it knows of itself.
+import * as stamps from "../core/stamp.ts";
+import type { Database, Param } from "./database.ts";
+import { DeviceError } from "./errors.ts";
+
+/** A clock that nobody turns: how long the machine has run, in milliseconds, and an identity of this run. */
+export type Tick = () => { boot: string; since: number };
+
+/** What a store is opened with. */
+export interface Options {
+  /** The device's clock, in milliseconds since 1970. */
+  now?: () => number;
+  tick?: Tick;
+  /** Makes ids of records, batches and exchanges: UUIDv7 (RFC 9562). */
+  newID?: () => string;
+  /** The way to central. */
+  fetch?: typeof fetch;
+  /** Program and system, for central's list of devices. */
+  agent?: string;
+}
+
+/** A change of a record that a store tells its listeners of, each once. */
+export interface Changed {
+  collection: string;
+  id: string;
+  removed?: boolean;
+  /** An exchange brought it; otherwise it was saved here. */
+  central?: boolean;
+}
+
+const version = 1;
+
+const tables = [
+  `CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID`,
+  `CREATE TABLE collections (
+    name TEXT PRIMARY KEY, doc TEXT NOT NULL, rules TEXT NOT NULL, cursor INTEGER NOT NULL DEFAULT 0, head INTEGER NOT NULL DEFAULT 0,
+    pulled_at TEXT, loading INTEGER NOT NULL DEFAULT 0, covers TEXT NOT NULL DEFAULT '["*"]', gaining TEXT,
+    gained INTEGER NOT NULL DEFAULT 0, seal TEXT NOT NULL DEFAULT '', sight TEXT NOT NULL DEFAULT '') WITHOUT ROWID`,
+  // The view that people see. A record with unsent changes keeps what central last said beside it.
+  `CREATE TABLE records (
+    collection TEXT NOT NULL, id TEXT NOT NULL, revision INTEGER NOT NULL, removed INTEGER NOT NULL, fields TEXT NOT NULL,
+    computed TEXT NOT NULL DEFAULT '{}', local TEXT NOT NULL DEFAULT '{}', marks TEXT NOT NULL DEFAULT '',
+    under_removed INTEGER NOT NULL DEFAULT 0, under_fields TEXT, pending INTEGER NOT NULL DEFAULT 0,
+    withdrawn INTEGER NOT NULL DEFAULT 0, author TEXT NOT NULL DEFAULT '', device TEXT NOT NULL DEFAULT '',
+    edited_at TEXT NOT NULL DEFAULT '', received_at TEXT NOT NULL DEFAULT '', PRIMARY KEY (collection, id))`,
+  `CREATE INDEX records_pending ON records (collection) WHERE pending > 0`,
+  `CREATE TABLE people (
+    name TEXT PRIMARY KEY, place INTEGER NOT NULL, role TEXT NOT NULL, territories TEXT NOT NULL) WITHOUT ROWID`,
+  // AUTOINCREMENT: a number is never given twice, whatever is deleted.
+  `CREATE TABLE outbox (
+    number INTEGER PRIMARY KEY AUTOINCREMENT, collection TEXT NOT NULL, record TEXT NOT NULL, kind TEXT NOT NULL,
+    base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, edited_at TEXT NOT NULL, author TEXT NOT NULL,
+    grp TEXT NOT NULL DEFAULT '', grp_of INTEGER NOT NULL DEFAULT 0, mended INTEGER NOT NULL DEFAULT 0,
+    folds TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
+    line INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'new', batch TEXT, reasons TEXT)`,
+  `CREATE INDEX outbox_record ON outbox (collection, record)`,
+];
+
+/** Facts that a store knows of itself, by name. */
+export type Fact =
+  | "answered"
+  | "batch"
+  | "boot"
+  | "central"
+  | "device"
+  | "generation"
+  | "held"
+  | "incarnation"
+  | "name"
+  | "offset"
+  | "role"
+  | "seal-to"
+  | "sight"
+  | "stamp"
+  | "territories"
+  | "then"
+  | "token"
+  | "torn"
+  | "version"
+  | "worker";
+
+export class File {
+  readonly now: () => number;
+  readonly tick: Tick;
+  readonly newID: () => string;
+  private readonly listeners = new Set<(changed: Changed) => void>();
+  private notes = new Map<string, Changed>();
+  private inside = false;
+
+  constructor(
+    protected readonly db: Database,
+    protected readonly options: Options,
+  ) {
+    this.now = options.now ?? Date.now;
+    this.tick =
+      options.tick ?? (() => ({ boot: machine, since: performance.now() }));
+    this.newID = options.newID ?? (() => uuid7(this.now()));
+    this.db.run(`PRAGMA synchronous = EXTRA`);
+    this.migrate();
+  }
+
+  private migrate(): void {
+    const known = this.db.all(
+      `SELECT 1 FROM sqlite_schema WHERE name = 'facts'`,
+    );
+    if (known.length === 0) {
+      this.db.run(`BEGIN IMMEDIATE`);
+      for (const table of tables) {
+        this.db.run(table);
+      }
+      this.setFact("version", String(version));
+      this.setFact("incarnation", this.newID());
+      this.db.run(`COMMIT`);
+      return;
+    }
+    if (Number(this.fact("version")) > version) {
+      throw new DeviceError(
+        "newer",
+        "this store was made by a newer version of the program; open it with that one",
+      );
+    }
+  }
+
+  close(): void {
+    this.db.close();
+  }
+
+  /** Runs work in one transaction: all of it is on the disk when this returns, or nothing of it. */
+  within<T>(work: () => T, central = false): T {
+    if (this.inside) {
+      return work();
+    }
+    this.db.run(`BEGIN IMMEDIATE`);
+    this.inside = true;
+    this.notes = new Map();
+    let done: T;
+    try {
+      done = work();
+      this.finish();
+      this.db.run(`COMMIT`);
+    } catch (error) {
+      this.db.run(`ROLLBACK`);
+      this.forget();
+      throw error;
+    } finally {
+      this.inside = false;
+    }
+    const notes = [...this.notes.values()];
+    for (const changed of notes) {
+      for (const listener of this.listeners) {
+        listener(central ? { ...changed, central } : changed);
+      }
+    }
+    return done;
+  }
+
+  /** What is done at the end of each transaction, and what is let go of when one fails. */
+  protected finish(): void {}
+  protected forget(): void {}
+
+  /** Notes that a record is shown otherwise from this transaction on. */
+  protected note(collection: string, id: string, removed: boolean): void {
+    this.notes.set(`${collection} ${id}`, {
+      collection,
+      id,
+      ...(removed ? { removed } : {}),
+    });
+  }
+
+  /** Tells a listener of each change of a record that this store makes from now on. */
+  listen(listener: (changed: Changed) => void): () => void {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  }
+
+  fact(name: Fact): string {
+    return (
+      this.db.all<{ value: string }>(`SELECT value FROM facts WHERE name = ?`, [
+        name,
+      ])[0]?.value ?? ""
+    );
+  }
+
+  protected setFact(name: Fact, value: string): void {
+    this.db.run(
+      `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
+      [name, value],
+    );
+  }
+
+  protected one<T extends object>(
+    sql: string,
+    params: Param[] = [],
+  ): T | undefined {
+    return this.db.all<T>(sql, params)[0];
+  }
+
+  /** How far the device's clock is behind central's, as it was measured last. */
+  protected get offset(): stamps.Offset {
+    const [by = "0", error = "0"] = this.fact("offset").split(" ");
+    return { by: Number(by), error: Number(error) };
+  }
+
+  /** The time as it is written. */
+  protected time(): string {
+    return new Date(this.now()).toISOString();
+  }
+}
+
+const machine = crypto.randomUUID();
+
+/** An id by a clock's time and chance (RFC 9562, section 5.7). */
+export function uuid7(now: number): string {
+  const bytes = crypto.getRandomValues(new Uint8Array(16));
+  let at = BigInt(Math.max(Math.floor(now), 0));
+  for (let n = 5; n >= 0; n--) {
+    bytes[n] = Number(at & 0xffn);
+    at >>= 8n;
+  }
+  bytes[6] = ((bytes[6] ?? 0) & 0x0f) | 0x70;
+  bytes[8] = ((bytes[8] ?? 0) & 0x3f) | 0x80;
+  const digits = [...bytes]
+    .map((byte) => byte.toString(16).padStart(2, "0"))
+    .join("");
+  return digits.replace(/^(.{8})(.{4})(.{4})(.{4})/, "$1-$2-$3-$4-");
+}

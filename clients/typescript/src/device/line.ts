@@ -1,0 +1,603 @@
+// An exchange with central: push until the outbox is answered, then pull to the head.
+import { FingerprintSet } from "../core/fingerprint.ts";
+import { isArray, write, type Value } from "../core/json.ts";
+import * as stamps from "../core/stamp.ts";
+import { DeviceError, Problem } from "./errors.ts";
+import { Link, type Call } from "./link.ts";
+import {
+  list,
+  members,
+  Receiver,
+  text,
+  type Members,
+  type Summary,
+} from "./receiver.ts";
+import { listOf, type Entry, type Stored } from "./shelf.ts";
+
+/** How far an exchange is. */
+export interface Progress {
+  phase: "push" | "pull";
+  collection?: string;
+  done: number;
+  total?: number;
+}
+
+/** A collection as the device has it. */
+export interface Holding {
+  name: string;
+  title: string;
+  version: number;
+  records: number;
+  pending: number;
+  cursor: number;
+  head: number;
+  pulledAt: string | null;
+  direction: string;
+  keep: string;
+}
+
+/** How an exchange is watched and broken off. */
+export interface ExchangeOptions {
+  watch?: (progress: Progress) => void;
+  signal?: AbortSignal;
+}
+
+/** One run. */
+interface Run {
+  link: Link;
+  summary: Summary;
+  offset: stamps.Offset;
+  maxChanges: number;
+  maxBytes: number;
+  /** Collections that central has now; a restored one may lack some. */
+  defined: Set<string>;
+  watch: (progress: Progress) => void;
+  signal: AbortSignal | undefined;
+}
+
+const firstBatch = 500;
+const pageRecords = 2000;
+const leastPage = 20;
+const perChange = 300; // bytes that a change weighs besides its fields, about
+
+export class Line extends Receiver {
+  private busy = false;
+
+  /** Makes the store a device of central, with a one-time code. While central is open, the code may be empty. */
+  async enrol(
+    central: string,
+    code: string,
+    name: string,
+    signal?: AbortSignal,
+  ): Promise<void> {
+    if (this.fact("token") !== "") {
+      throw new DeviceError("enrolled", "this store is enrolled already");
+    }
+    const base = central.replace(/\/+$/, "");
+    const ask = {
+      code,
+      device: name,
+      incarnation: this.fact("incarnation"),
+      agent: this.options.agent ?? "homing-device",
+    };
+    const link = new Link(base, "", this.options.fetch ?? fetch);
+    const got = members(
+      await link.call({
+        method: "POST",
+        path: "/v1/enrolments",
+        body: JSON.stringify(ask),
+        signal,
+      }),
+    );
+    this.within(() => {
+      for (const fact of [
+        "device",
+        "token",
+        "worker",
+        "role",
+        "generation",
+      ] as const) {
+        this.setFact(fact, String(got[fact]));
+      }
+      this.setFact("central", base);
+      this.setFact("name", name);
+      this.setFact("held", "[]");
+      this.setFact("territories", "[]");
+    });
+  }
+
+  /** Pushes until the outbox is answered, then pulls to the head. What was answered or stored is kept if it breaks off. */
+  exchange(options: ExchangeOptions = {}): Promise<Summary> {
+    return this.run(true, true, options);
+  }
+
+  /** Only pushes. */
+  push(options: ExchangeOptions = {}): Promise<Summary> {
+    return this.run(true, false, options);
+  }
+
+  /** Only pulls. Unsent changes stay, laid over what comes. */
+  pull(options: ExchangeOptions = {}): Promise<Summary> {
+    return this.run(false, true, options);
+  }
+
+  private async run(
+    push: boolean,
+    pull: boolean,
+    options: ExchangeOptions,
+  ): Promise<Summary> {
+    if (this.busy) {
+      throw new DeviceError(
+        "busy",
+        "an exchange of this store is running already",
+      );
+    }
+    if (this.fact("token") === "") {
+      throw new DeviceError(
+        "not-enrolled",
+        "this store is not enrolled; enrol it with an enrolment code",
+      );
+    }
+    this.busy = true;
+    const counts = {
+      sent: 0,
+      applied: 0,
+      merged: 0,
+      held: 0,
+      refused: 0,
+      waiting: 0,
+      received: 0,
+      removed: 0,
+      withdrawn: 0,
+    };
+    const run: Run = {
+      link: new Link(
+        this.fact("central"),
+        this.fact("token"),
+        this.options.fetch ?? fetch,
+      ),
+      summary: { exchange: this.newID(), ...counts },
+      offset: this.offset,
+      maxChanges: firstBatch,
+      maxBytes: 1 << 20,
+      defined: new Set(),
+      watch: options.watch ?? (() => {}),
+      signal: options.signal,
+    };
+    try {
+      await this.meet(run);
+      if (push) {
+        await this.pushAll(run);
+      }
+      if (pull) {
+        await this.pullAll(run);
+      }
+      await this.report(run);
+      return run.summary;
+    } finally {
+      this.busy = false;
+    }
+  }
+
+  private call(
+    run: Run,
+    call: Omit<Call, "signal">,
+  ): Promise<Value | undefined> {
+    const headers = {
+      "Homing-Exchange": run.summary.exchange,
+      "Homing-Incarnation": this.fact("incarnation"),
+    };
+    return run.link.call({
+      ...call,
+      headers: { ...headers, ...call.headers },
+      signal: run.signal,
+    });
+  }
+
+  /** Finds out whether central is the one this store knows, measures the clock, and takes over the definitions. */
+  private async meet(run: Run): Promise<void> {
+    const sent = this.now();
+    const hello = members(
+      await this.call(run, { method: "GET", path: "/v1/hello" }),
+    );
+    const [received, answered] = [hello.received_at, hello.answered_at].map(
+      (at) => Date.parse(text(at)),
+    );
+    run.offset = stamps.measure(
+      sent,
+      received ?? sent,
+      answered ?? sent,
+      this.now(),
+    );
+    run.maxChanges = Math.max(Number(hello.max_changes ?? firstBatch), 1);
+    run.maxBytes = Number(hello.max_bytes ?? run.maxBytes);
+    if (text(hello.generation) !== this.fact("generation")) {
+      throw new DeviceError(
+        "generation",
+        "central's database is not the one that this store was enrolled with, or it was restored; nothing was sent",
+      );
+    }
+    this.within(() => this.keepOffset(run.offset));
+    await this.define(run);
+  }
+
+  /** Keeps what was measured of the clock, and what was measured last before the machine was started anew. */
+  private keepOffset(offset: stamps.Offset): void {
+    const { boot } = this.tick();
+    if (this.fact("offset") !== "" && this.fact("boot") !== boot) {
+      this.setFact("then", this.fact("offset"));
+    }
+    this.setFact("boot", boot);
+    this.setFact("offset", `${offset.by} ${offset.error}`);
+  }
+
+  private async define(run: Run): Promise<void> {
+    const seals = this.db.all<{ seal: string }>(
+      `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT 50`,
+    );
+    const headers: { [name: string]: string } =
+      seals.length > 0
+        ? { "Homing-Seals": seals.map((one) => one.seal).join(",") }
+        : {};
+    const sent = members(
+      await this.call(run, { method: "GET", path: "/v1/definitions", headers }),
+    );
+    run.defined = new Set(
+      list(sent.definitions).map((d) => text(d.collection)),
+    );
+    this.takeDefinitions(sent);
+  }
+
+  /** Sends batch after batch until everything is answered. */
+  private async pushAll(run: Run): Promise<void> {
+    this.fold();
+    // What waits for another change may go in now.
+    this.db.run(
+      `UPDATE outbox SET state = 'sent', reasons = NULL, batch = NULL WHERE state = 'waiting'`,
+    );
+    const largest = Math.max(Math.min(firstBatch, run.maxChanges), 1);
+    let most = Math.min(Number(this.fact("batch")) || largest, largest);
+    for (;;) {
+      const { id, changes } = this.nextBatch(most, run.maxBytes / 2);
+      if (changes.length === 0) {
+        this.hang();
+        return;
+      }
+      let answers: Members;
+      try {
+        answers = members(
+          await this.call(run, {
+            method: "POST",
+            path: "/v1/batches",
+            body: this.written(run, id, changes),
+          }),
+        );
+      } catch (error) {
+        const smaller =
+          error instanceof Problem && [408, 413, 504].includes(error.status);
+        if (!smaller || changes.length < 2 || most < 2) {
+          throw error;
+        }
+        // Each change keeps its number, so none can count twice, whatever became of the batch.
+        most = Math.max(Math.floor(Math.min(most, changes.length) / 2), 1);
+        this.resize(id, most);
+        continue;
+      }
+      const all = list(answers.answers);
+      if (text(answers.batch) !== id || all.length !== changes.length) {
+        throw new DeviceError(
+          "unreachable",
+          `central answered ${all.length} of ${changes.length} changes; they are kept`,
+        );
+      }
+      this.takeAnswers(changes, all, answers, run.summary);
+      run.summary.sent += changes.length;
+      if (most < largest) {
+        most = Math.min(most * 2, largest);
+        this.setFact("batch", String(most));
+      }
+      run.watch({ phase: "push", done: run.summary.sent });
+    }
+  }
+
+  /** The batch to send next: one that got no answer, or a new one, which is on the disk before it leaves. */
+  private nextBatch(
+    most: number,
+    bytes: number,
+  ): { id: string; changes: Entry[] } {
+    return this.within(() => {
+      const open = this.db.all<Entry>(
+        `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
+           (SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
+             AND w.number < o.number AND o.kind <> 'add')
+         ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`,
+        [most + 400],
+      );
+      const changes = cutBatch(open, most, bytes);
+      const known = changes[0]?.batch;
+      if (changes.length === 0 || known) {
+        return { id: known ?? "", changes };
+      }
+      const id = this.newID();
+      this.db.run(
+        `UPDATE outbox SET batch = ?, state = 'sent' WHERE number IN (SELECT value FROM json_each(?))`,
+        [id, JSON.stringify(changes.map((q) => q.number))],
+      );
+      return { id, changes };
+    });
+  }
+
+  private resize(id: string, most: number): void {
+    this.within(() => {
+      this.db.run(
+        `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = 'sent'`,
+        [id],
+      );
+      this.setFact("batch", String(most));
+    });
+  }
+
+  /** What a batch says. */
+  private written(run: Run, id: string, changes: Entry[]): string {
+    const { by, error } = run.offset;
+    const clock = `{"sent_at":${write(this.time())},"offset_ms":${Math.trunc(by)},"error_ms":${Math.ceil(error)}}`;
+    const all = changes.map((q) => {
+      const parts = [
+        `"number":${q.number},"collection":${write(q.collection)},"record":${write(q.record)},"kind":${write(q.kind)}`,
+        `"base":${q.base},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},"author":${write(q.author)}`,
+      ];
+      if (q.fields !== "{}") parts.push(`"fields":${q.fields}`);
+      if (q.grp !== "")
+        parts.push(`"group":{"id":${write(q.grp)},"of":${q.grp_of}}`);
+      if (q.folds !== "[]") parts.push(`"folds":${q.folds}`);
+      const turned = this.turned(q);
+      if (turned !== 0) parts.push(`"turned_ms":${turned}`);
+      const unsure = this.unsure(run, q);
+      if (unsure > 0) parts.push(`"unsure_ms":${unsure}`);
+      return `{${parts.join(",")}}`;
+    });
+    const identity = `"batch":${write(id)},"exchange":${write(run.summary.exchange)},"incarnation":${write(this.fact("incarnation"))}`;
+    return `{${identity},"generation":${write(this.fact("generation"))},"clock":${clock},"changes":[${all.join(",")}]}`;
+  }
+
+  /** By how much a change may be dated wrong besides, since the machine was started anew after it was stamped. */
+  private unsure(run: Run, q: Entry): number {
+    if (q.boot === this.tick().boot) {
+      return 0;
+    }
+    const [by, error] = this.fact("then").split(" ").map(Number);
+    if (by === undefined || error === undefined) {
+      return Math.ceil(Math.abs(this.now() - stamps.millisOf(q.stamp)));
+    }
+    return Math.ceil(
+      Math.max(Math.abs(run.offset.by - by) + error - run.offset.error, 0),
+    );
+  }
+
+  /** Brings each collection to its head; when the worker's territories change meanwhile, it starts over with those. */
+  private async pullAll(run: Run): Promise<void> {
+    for (let tries = 3; ; tries--) {
+      try {
+        return await this.pullEach(run);
+      } catch (error) {
+        if (
+          !(
+            error instanceof Problem && error.type.endsWith(":coverage-changed")
+          ) ||
+          tries === 1
+        ) {
+          throw error;
+        }
+        await this.define(run);
+      }
+    }
+  }
+
+  private async pullEach(run: Run): Promise<void> {
+    this.lookAnew();
+    for (const { name } of this.collections()) {
+      const c = this.collection(name);
+      if (!run.defined.has(name) || !c.loads) {
+        continue;
+      }
+      const covers = await this.cover(run, name);
+      await this.pullFrom(run, name, this.coverage(name).cursor, covers, false);
+    }
+  }
+
+  /** Brings what is loaded of a collection in line with the territories that the worker holds. */
+  private async cover(run: Run, name: string): Promise<string[] | undefined> {
+    const c = this.collection(name);
+    const held = listOf(this.fact("held"));
+    const known = this.coverage(name);
+    const all = held.includes("*");
+    if (!c.territorial) {
+      this.setCoverage(name, ["*"]);
+      return undefined; // everybody covers all; central decides by what it has stored
+    }
+    if (known.cursor === 0 && known.gaining === undefined) {
+      if (!all) {
+        this.dropOutside(c, held, run.summary);
+      }
+      this.setCoverage(name, held);
+      return held;
+    }
+    let loaded = known.covers;
+    if (!all && loaded.some((key) => !held.includes(key))) {
+      this.dropOutside(c, held, run.summary);
+      loaded = loaded.filter((key) => key === "*" || held.includes(key));
+    }
+    const gained = held.filter((key) => !loaded.includes(key));
+    if (!loaded.includes("*") && gained.length > 0) {
+      let from = known.gained;
+      if (write(known.gaining ?? []) !== write(gained)) {
+        this.setGaining(name, loaded, gained);
+        from = 0;
+      }
+      await this.pullFrom(run, name, from, gained, true);
+    }
+    this.setCoverage(name, held);
+    return held;
+  }
+
+  private async pullFrom(
+    run: Run,
+    name: string,
+    from: number,
+    covers: string[] | undefined,
+    gaining: boolean,
+  ): Promise<void> {
+    const row = this.one<{ loading: number; held: number }>(
+      `SELECT loading, EXISTS (SELECT 1 FROM records WHERE collection = ?1) AS held FROM collections WHERE name = ?1`,
+      [name],
+    );
+    // What this device itself once sent may not be here any more while the collection is loaded.
+    const answered =
+      row?.loading || gaining || from === 0 || this.fact("torn") !== ""
+        ? 0
+        : this.answered();
+    let cursor = from;
+    let empty = row?.held === 0 && from === 0;
+    let limit = pageRecords;
+    let done = 0;
+    let total: number | undefined;
+    for (let more = true; more;) {
+      const ask = new URLSearchParams({
+        cursor: String(cursor),
+        limit: String(limit),
+      });
+      for (const key of covers?.length === 0 ? [""] : (covers ?? [])) {
+        ask.append("covers", key);
+      }
+      if (answered > 0) ask.set("answered", String(answered));
+      if (gaining || empty) ask.set("load", "true");
+      let page: Members;
+      try {
+        page = members(
+          await this.call(run, {
+            method: "GET",
+            path: `/v1/changes/${name}?${ask}`,
+          }),
+        );
+      } catch (error) {
+        const slow =
+          error instanceof Problem && [408, 504].includes(error.status);
+        if (!slow || limit === leastPage) {
+          throw error;
+        }
+        limit = Math.max(Math.floor(limit / 4), leastPage);
+        continue;
+      }
+      this.takePage(page, gaining, run.summary);
+      more = page.more === true;
+      cursor = Number(page.cursor);
+      empty = false;
+      done += isArray(page.records) ? page.records.length : 0;
+      total ??= page.total === undefined ? undefined : Number(page.total);
+      run.watch({
+        phase: "pull",
+        collection: name,
+        done,
+        ...(total === undefined ? {} : { total }),
+      });
+    }
+  }
+
+  /** The number up to which all changes of this store have an answer that is stored. */
+  private answered(): number {
+    const highest = Number(this.fact("answered"));
+    const open = this.one<{ n: number }>(
+      `SELECT coalesce(min(number), 0) AS n FROM outbox WHERE state IN ('new', 'sent')`,
+    )?.n;
+    return open ? Math.min(highest, open - 1) : highest;
+  }
+
+  /** Tells central what the device holds and owes now, for people to see. */
+  private async report(run: Run): Promise<void> {
+    const owed = this.one<{ unsent: number; refused: number; waiting: number }>(
+      `SELECT coalesce(sum(state IN ('new', 'sent')), 0) AS unsent, coalesce(sum(state = 'refused'), 0) AS refused,
+         coalesce(sum(state = 'waiting'), 0) AS waiting FROM outbox`,
+    );
+    const { by, error } = run.offset;
+    const cursors = Object.fromEntries(
+      this.collections().map((c) => [c.name, c.cursor]),
+    );
+    const clock = {
+      sent_at: this.time(),
+      offset_ms: Math.trunc(by),
+      error_ms: Math.ceil(error),
+    };
+    await this.call(run, {
+      method: "PUT",
+      path: "/v1/report",
+      body: JSON.stringify({ clock, cursors, ...owed }),
+    });
+  }
+
+  /** What the device holds, by name. */
+  collections(): Holding[] {
+    const rows = this.db.all<{
+      name: string;
+      cursor: number;
+      head: number;
+      pulled_at: string | null;
+    }>(`SELECT name, cursor, head, pulled_at FROM collections ORDER BY name`);
+    return rows.map((row) => {
+      const c = this.collection(row.name);
+      const count = this.one<{ records: number; pending: number }>(
+        `SELECT coalesce(sum(NOT removed), 0) AS records, coalesce(sum(pending > 0), 0) AS pending FROM records WHERE collection = ?`,
+        [row.name],
+      );
+      return {
+        name: row.name,
+        title: c.title,
+        version: c.version,
+        records: count?.records ?? 0,
+        pending: count?.pending ?? 0,
+        cursor: row.cursor,
+        head: row.head,
+        pulledAt: row.pulled_at,
+        direction: c.direction,
+        keep: c.keep,
+      };
+    });
+  }
+
+  /** The fingerprint of all records of a collection that the device shows. */
+  fingerprint(collection: string): { count: number; fingerprint: string } {
+    this.collection(collection);
+    const set = new FingerprintSet();
+    const rows = this.db.all<Stored>(
+      `SELECT * FROM records WHERE collection = ? AND NOT removed`,
+      [collection],
+    );
+    for (const row of rows) {
+      set.add(row.id, row.fields);
+    }
+    return { count: set.count, fingerprint: String(set) };
+  }
+}
+
+/** Takes from the front of the outbox what goes as one batch: so many changes and bytes, and no part of a group. */
+function cutBatch(open: Entry[], most: number, bytes: number): Entry[] {
+  let size = 0;
+  let whole = 0;
+  for (const [n, q] of open.entries()) {
+    if (q.batch !== open[0]?.batch) {
+      return open.slice(0, n);
+    }
+    size += q.fields.length + perChange;
+    const full = n + 1 > most || size > bytes;
+    const ends = q.grp === "" || open[n + 1]?.grp !== q.grp;
+    if (full && whole > 0) {
+      return open.slice(0, whole);
+    }
+    if (ends) {
+      whole = n + 1;
+      if (full) {
+        return open.slice(0, whole);
+      }
+    }
+  }
+  return open;
+}

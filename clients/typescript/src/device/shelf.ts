@@ -1,0 +1,547 @@
+// What a device keeps: records as central said last, with what is unsent laid over them.
+import { Collection, Series, type Brood } from "../core/definition.ts";
+import { isArray, parse, write, type Value } from "../core/json.ts";
+import {
+  merge,
+  Refusal,
+  type Decision,
+  type Edit,
+  type Kind,
+  type Rule,
+  type Rules,
+} from "../core/merge.ts";
+import * as stamps from "../core/stamp.ts";
+import {
+  apply,
+  blank,
+  isObject,
+  noMarks,
+  noRecord,
+  readDelta,
+  readFields,
+  readMarks,
+  writeFields,
+  writeMarks,
+  type Delta,
+  type Dispute,
+  type Fields,
+  type Raw,
+  type State,
+} from "../core/state.ts";
+import { DeviceError } from "./errors.ts";
+import { File } from "./file.ts";
+
+/** A row of the table records. */
+export interface Stored {
+  collection: string;
+  id: string;
+  revision: number;
+  removed: number;
+  fields: string;
+  computed: string;
+  local: string;
+  marks: string;
+  under_removed: number;
+  under_fields: string | null;
+  pending: number;
+  withdrawn: number;
+  author: string;
+  device: string;
+  edited_at: string;
+  received_at: string;
+}
+
+/** A row of the table outbox. */
+export interface Entry {
+  number: number;
+  collection: string;
+  record: string;
+  kind: Kind;
+  base: number;
+  fields: string;
+  stamp: string;
+  edited_at: string;
+  author: string;
+  grp: string;
+  grp_of: number;
+  mended: number;
+  folds: string;
+  place: number | null;
+  boot: string;
+  line: number;
+  state: "new" | "sent" | "refused" | "waiting";
+  batch: string | null;
+  reasons: string | null;
+}
+
+/** A record as this device shows it: what central last said, with the unsent changes laid over it. */
+export interface DeviceRecord {
+  collection: string;
+  id: string;
+  label: string;
+  /** Values by field; a number of which a double does not hold all digits is an Exact. */
+  fields: { [name: string]: Value };
+  /** Central's; 0 when central has none yet. */
+  revision: number;
+  /** Changes that central has not accepted yet, and of these the refused and waiting ones. */
+  pending: number;
+  refused: number;
+  editedAt: string;
+  author: string;
+  device: string;
+  disputes: { [field: string]: Dispute };
+  /** What became of a save whose author had seen an earlier state. */
+  decisions: Decision[];
+  /** What stands in for numbers that central has not given yet. */
+  provisional: { [field: string]: string };
+}
+
+export function stored(collection: string, id: string): Stored {
+  return {
+    collection,
+    id,
+    revision: 0,
+    removed: 0,
+    fields: "{}",
+    computed: "{}",
+    local: "{}",
+    marks: "",
+    under_removed: 0,
+    under_fields: null,
+    pending: 0,
+    withdrawn: 0,
+    author: "",
+    device: "",
+    edited_at: "",
+    received_at: "",
+  };
+}
+
+export function fieldsOf(text: string): Fields {
+  return readFields(parse(text));
+}
+
+/** What central last said of a record. */
+export function underOf(row: Stored): State {
+  if (row.revision === 0) {
+    return noRecord;
+  }
+  const under = row.under_fields !== null;
+  return {
+    revision: row.revision,
+    removed: Boolean(under ? row.under_removed : row.removed),
+    fields: fieldsOf(row.under_fields ?? row.fields),
+    marks: row.marks === "" ? noMarks : readMarks(row.marks),
+  };
+}
+
+/** Lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the same. */
+export function lay(
+  rules: Rules,
+  state: State,
+  edit: Edit,
+): { state: State; decisions: Decision[] } {
+  const attempt = (on: State) => {
+    try {
+      return merge(rules, on, edit);
+    } catch (error) {
+      if (error instanceof Refusal) {
+        return undefined;
+      }
+      throw error;
+    }
+  };
+  let out = attempt(state);
+  if (!out && state.removed && edit.kind === "edit") {
+    // Its author has removed the record since. Sent again it brings the record back, with what others have said of it.
+    state = { ...state, removed: false };
+    out = attempt(state);
+  }
+  if (!out) {
+    const fields = apply(state.fields, edit.fields);
+    return {
+      state: {
+        ...state,
+        revision: state.revision + 1,
+        removed: edit.kind === "remove",
+        fields,
+      },
+      decisions: [],
+    };
+  }
+  if (out.verdict === "held") {
+    // Until central has answered, the worker sees what they wrote.
+    const shown: Delta = blank();
+    for (const decision of out.decisions) {
+      const name = decision.field?.split("/")[0];
+      if (decision.rule === "ask" && name && edit.fields[name]) {
+        shown[name] = edit.fields[name];
+      }
+    }
+    out.state.fields = apply(out.state.fields, shown);
+    out.state.removed = edit.kind === "remove";
+  }
+  return { state: out.state, decisions: out.decisions };
+}
+
+/** A change of a clock by less is the system that keeps its clock right. */
+const leastTurn = 50;
+
+export class Shelf extends File {
+  private readonly compiled = new Map<
+    string,
+    { doc: string; collection: Collection }
+  >();
+  /** Records whose computed values must be worked out before the transaction ends, by collection. */
+  private uncomputed = new Map<string, Set<string>>();
+
+  /** The definition that the device has of a collection. */
+  collection(name: string): Collection {
+    const row = this.one<{ doc: string; rules: string }>(
+      `SELECT doc, rules FROM collections WHERE name = ?`,
+      [name],
+    );
+    if (!row) {
+      throw new DeviceError(
+        "no-collection",
+        `no such collection on this device: ${name}`,
+      );
+    }
+    const known = this.compiled.get(name);
+    if (known?.doc === row.doc) {
+      return known.collection;
+    }
+    const rules = JSON.parse(row.rules) as { [path: string]: Rule };
+    const collection = new Collection(parse(row.doc), rules);
+    this.compiled.set(name, { doc: row.doc, collection });
+    return collection;
+  }
+
+  /** All definitions by name. */
+  protected definitions(): Map<string, Collection> {
+    const names = this.db.all<{ name: string }>(
+      `SELECT name FROM collections ORDER BY name`,
+    );
+    return new Map(names.map(({ name }) => [name, this.collection(name)]));
+  }
+
+  /** The definition as central has sent it. */
+  definition(name: string): string {
+    this.collection(name);
+    return (
+      this.one<{ doc: string }>(`SELECT doc FROM collections WHERE name = ?`, [
+        name,
+      ])?.doc ?? ""
+    );
+  }
+
+  protected childrenOf(name: string): Collection[] {
+    return [...this.definitions().values()].filter(
+      (c) => c.parent?.collection === name,
+    );
+  }
+
+  protected load(collection: string, id: string): Stored | undefined {
+    return this.one<Stored>(
+      `SELECT * FROM records WHERE collection = ? AND id = ?`,
+      [collection, id],
+    );
+  }
+
+  /** Reads one record of the view. */
+  get(collection: string, id: string): DeviceRecord {
+    const c = this.collection(collection);
+    return this.show(c, this.present(collection, id));
+  }
+
+  protected present(collection: string, id: string): Stored {
+    const row = this.load(collection, id);
+    if (!row || row.removed) {
+      throw new DeviceError(
+        "no-record",
+        `no such record on this device: ${id} in ${collection}`,
+      );
+    }
+    return row;
+  }
+
+  protected show(
+    c: Collection,
+    row: Stored,
+    decisions: Decision[] = [],
+  ): DeviceRecord {
+    const raw = Object.assign(
+      fieldsOf(row.fields),
+      fieldsOf(row.computed),
+      fieldsOf(row.local),
+    );
+    const values = blank<Value>();
+    for (const [name, text] of Object.entries(raw)) {
+      values[name] = parse(text);
+    }
+    const provisional: { [field: string]: string } = {};
+    const named = blank(raw);
+    for (const field of c.fields) {
+      if (field.series !== undefined && raw[field.name] === undefined) {
+        const mark = new Series(field.series).provisional(row.id);
+        provisional[field.name] = mark;
+        named[field.name] = write(mark);
+      }
+    }
+    const refused =
+      row.pending === 0
+        ? 0
+        : (this.one<{ n: number }>(
+            `SELECT count(*) AS n FROM outbox WHERE collection = ? AND record = ? AND state IN ('refused', 'waiting')`,
+            [row.collection, row.id],
+          )?.n ?? 0);
+    return {
+      collection: row.collection,
+      id: row.id,
+      label: c.labelOf(named),
+      fields: values,
+      revision: row.revision,
+      pending: row.pending,
+      refused,
+      editedAt: row.edited_at,
+      author: row.author,
+      device: row.device,
+      disputes: row.marks.includes('"disputes"')
+        ? readMarks(row.marks).disputes
+        : {},
+      decisions,
+      provisional,
+    };
+  }
+
+  /** Writes a row, and notes what follows from it. */
+  protected put(row: Stored): void {
+    const before = this.load(row.collection, row.id);
+    this.db.run(
+      `INSERT INTO records (collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields,
+         pending, withdrawn, author, device, edited_at, received_at)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+       ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed,
+         fields = excluded.fields, local = excluded.local, marks = excluded.marks, under_removed = excluded.under_removed,
+         under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn,
+         author = excluded.author, device = excluded.device, edited_at = excluded.edited_at,
+         received_at = excluded.received_at`,
+      [
+        row.collection,
+        row.id,
+        row.revision,
+        row.removed,
+        row.fields,
+        row.computed,
+        row.local,
+        row.marks,
+        row.under_removed,
+        row.under_fields,
+        row.pending,
+        row.withdrawn,
+        row.author,
+        row.device,
+        row.edited_at,
+        row.received_at,
+      ],
+    );
+    this.moved(row.collection, row.id, before, row);
+  }
+
+  protected drop(row: Stored): void {
+    this.db.run(`DELETE FROM records WHERE collection = ? AND id = ?`, [
+      row.collection,
+      row.id,
+    ]);
+    this.moved(row.collection, row.id, row, undefined);
+    this.note(row.collection, row.id, true);
+  }
+
+  /** Notes whose computed values must be worked out anew, since a record is another now. */
+  private moved(
+    collection: string,
+    id: string,
+    before: Stored | undefined,
+    after: Stored | undefined,
+  ): void {
+    if (
+      before &&
+      after &&
+      before.fields === after.fields &&
+      before.removed === after.removed
+    ) {
+      return;
+    }
+    if (after) {
+      this.mark(collection, id);
+    }
+    this.markParents(collection, before, after);
+  }
+
+  /** Notes that the computed values of a record must be worked out anew. */
+  protected mark(collection: string, id: string): void {
+    const ids = this.uncomputed.get(collection) ?? new Set();
+    this.uncomputed.set(collection, ids.add(id));
+  }
+
+  private markParents(
+    collection: string,
+    ...rows: (Stored | undefined)[]
+  ): void {
+    const parent = this.collection(collection).parent;
+    for (const row of parent ? rows : []) {
+      const above = row && fieldsOf(row.fields)[parent?.field ?? ""];
+      if (parent && above !== undefined && above[0] === '"') {
+        this.mark(parent.collection, JSON.parse(above) as string);
+      }
+    }
+  }
+
+  protected override forget(): void {
+    this.uncomputed = new Map();
+  }
+
+  /** Works out the computed values of all records that were noted, children before their parents. */
+  protected override finish(): void {
+    while (this.uncomputed.size > 0) {
+      const all = this.definitions();
+      const depth = (name: string): number => {
+        const above = all.get(name)?.parent?.collection;
+        return above === undefined || above === name ? 0 : 1 + depth(above);
+      };
+      const [name = ""] = [...this.uncomputed.keys()].sort(
+        (a, b) => depth(b) - depth(a),
+      );
+      const ids = this.uncomputed.get(name) ?? new Set();
+      this.uncomputed.delete(name);
+      const c = all.get(name);
+      for (const id of c?.computes ? ids : []) {
+        this.compute(c as Collection, id);
+      }
+    }
+  }
+
+  private compute(c: Collection, id: string): void {
+    const row = this.load(c.name, id);
+    if (!row) {
+      return;
+    }
+    const broods: { [name: string]: Brood } = {};
+    for (const child of this.childrenOf(c.name)) {
+      const rows = this.db.all<Stored>(
+        `SELECT * FROM records WHERE collection = '${child.name}' AND fields->>'$.${child.parent?.field}' = ?
+           AND NOT removed ORDER BY id`,
+        [id],
+      );
+      broods[child.name] = {
+        collection: child,
+        records: rows.map((one) =>
+          Object.assign(fieldsOf(one.fields), fieldsOf(one.computed)),
+        ),
+      };
+    }
+    const computed = writeFields(c.compute(fieldsOf(row.fields), broods));
+    if (computed === row.computed) {
+      return;
+    }
+    this.db.run(
+      `UPDATE records SET computed = ? WHERE collection = ? AND id = ?`,
+      [computed, c.name, id],
+    );
+    this.note(c.name, id, Boolean(row.removed));
+    this.markParents(c.name, row);
+  }
+
+  protected unsentOf(row: Stored): Entry[] {
+    return this.db.all<Entry>(
+      `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
+      [row.collection, row.id],
+    );
+  }
+
+  /** By how much the device's clock was turned forward since a change was stamped, in milliseconds, as far as it shows. */
+  protected turned(q: Entry): number {
+    const { boot, since } = this.tick();
+    if (q.boot === "") {
+      return 0;
+    }
+    if (q.boot !== boot) {
+      return Math.min(
+        Math.trunc(this.now() - since - stamps.millisOf(q.stamp)),
+        0,
+      );
+    }
+    const by = Math.floor(this.now()) - Math.floor(since) - q.line;
+    return Math.abs(by) < leastTurn ? 0 : by;
+  }
+
+  /** An unsent change as the merge sees it. */
+  protected editOf(c: Collection, q: Entry): Edit {
+    const { by, error } = this.offset;
+    const offset = { by: by + this.turned(q), error };
+    return {
+      kind: q.kind,
+      base: q.base,
+      fields: c.presentNames(readDelta(parse(q.fields))),
+      stamp: stamps.correct(offset, q.stamp, this.now() + by),
+      source: { incarnation: this.fact("incarnation"), number: q.number },
+      seen: [],
+    };
+  }
+
+  /** Lays unsent changes over what central last said, in their order. */
+  protected overlay(
+    c: Collection,
+    under: State,
+    changes: Entry[],
+  ): { state: State; decisions: Decision[] } {
+    let state = under;
+    const decisions: Decision[] = [];
+    for (const q of changes) {
+      const next = lay(c.rules, state, this.editOf(c, q));
+      state = next.state;
+      decisions.push(...next.decisions);
+    }
+    return { state, decisions };
+  }
+
+  /** Makes the view of a record anew. One of which nothing is left, or that is withdrawn, is dropped. */
+  protected rebuild(row: Stored, under: State): void {
+    const changes = this.unsentOf(row);
+    const c = this.collection(row.collection);
+    if (
+      changes.length === 0 &&
+      (under.revision === 0 || under.removed || row.withdrawn > 0)
+    ) {
+      this.drop(row);
+      return;
+    }
+    const exists = under.revision > 0;
+    const view = this.overlay(c, under, changes).state;
+    const now: Stored = {
+      ...row,
+      revision: under.revision,
+      pending: changes.length,
+      marks: exists ? writeMarks(under.marks) : row.marks,
+      under_fields:
+        exists && changes.length > 0 ? writeFields(under.fields) : null,
+      under_removed: exists && changes.length > 0 && under.removed ? 1 : 0,
+      fields: writeFields(view.fields),
+      removed: view.removed ? 1 : 0,
+    };
+    if (
+      now.fields !== row.fields ||
+      now.removed !== row.removed ||
+      now.pending !== row.pending
+    ) {
+      this.note(row.collection, row.id, view.removed);
+    }
+    this.put(now);
+  }
+}
+
+/** A JSON list of texts. */
+export function listOf(text: string): string[] {
+  const read = text === "" ? [] : parse(text);
+  return isArray(read) ? read.filter((one) => typeof one === "string") : [];
+}

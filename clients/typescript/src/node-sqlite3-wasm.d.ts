@@ -1,0 +1,11 @@
+// What is used here of node-sqlite3-wasm, which comes without types.
+declare module "node-sqlite3-wasm" {
+  export interface Opened {
+    readonly isOpen: boolean;
+    run(sql: string, values?: unknown[]): { changes: number };
+    all(sql: string, values?: unknown[]): object[];
+    close(): void;
+  }
+  const sqlite: { Database: new (path: string) => Opened };
+  export default sqlite;
+}

@@ -1,0 +1,95 @@
+// A device in Node: its store is a file.
+import {
+  existsSync,
+  openSync,
+  readFileSync,
+  rmSync,
+  writeFileSync,
+  writeSync,
+  fsyncSync,
+  closeSync,
+} from "node:fs";
+import sqlite, { type Opened } from "node-sqlite3-wasm";
+import type { Database, Param } from "./device/database.ts";
+import { DeviceError } from "./device/errors.ts";
+import type { Options } from "./device/file.ts";
+import { Store } from "./index.ts";
+
+/** Opens the store in a file and makes the file if there is none. One process has it open at a time. */
+export function openFile(path: string, options: Options = {}): Store {
+  return new Store(new FileDatabase(path), options);
+}
+
+/** Opens a store in memory, for tests. */
+export function openMemory(options: Options = {}): Store {
+  return new Store(new FileDatabase(":memory:"), options);
+}
+
+class FileDatabase implements Database {
+  private readonly db: Opened;
+
+  constructor(private readonly path: string) {
+    if (path !== ":memory:") {
+      take(path);
+    }
+    this.db = new sqlite.Database(path);
+  }
+
+  run(sql: string, params: Param[] = []): number {
+    return this.db.run(sql, params).changes;
+  }
+
+  all<T extends object>(sql: string, params: Param[] = []): T[] {
+    return this.db.all(sql, params) as T[];
+  }
+
+  close(): void {
+    if (this.db.isOpen) {
+      this.db.close();
+      rmSync(owner(this.path), { force: true });
+    }
+  }
+
+  copyTo(path: string): void {
+    if (existsSync(path)) {
+      throw new DeviceError("taken", `${path} is there already`);
+    }
+    this.db.run(`VACUUM INTO ?`, [path]);
+  }
+
+  append(path: string, lines: string[]): void {
+    const file = openSync(path, "a", 0o600);
+    try {
+      writeSync(file, lines.map((line) => `${line}\n`).join(""));
+      fsyncSync(file);
+    } finally {
+      closeSync(file);
+    }
+  }
+}
+
+const owner = (path: string) => `${path}.owner`;
+
+/** Notes that this process has the file. Where one had it that is no more, what locked it for that one is taken away. */
+function take(path: string): void {
+  if (existsSync(owner(path))) {
+    const pid = Number(readFileSync(owner(path), "utf8"));
+    if (pid !== process.pid && lives(pid)) {
+      throw new DeviceError(
+        "busy",
+        `${path} is open in another process (${pid})`,
+      );
+    }
+    rmSync(`${path}.lock`, { recursive: true, force: true });
+  }
+  writeFileSync(owner(path), String(process.pid), { mode: 0o600 });
+}
+
+function lives(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch {
+    return false;
+  }
+}
