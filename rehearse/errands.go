@@ -20,7 +20,7 @@ import (
 // assign lets central ask a device for something now and then. Who else is on a device, and what copies of it do, is not
 // rehearsed together with a store that goes; nor is a central on PostgreSQL, where whoever enrols again is another device.
 func (w *world) assign(d *unit) {
-	if w.options.Database != "" || len(d.guests)+len(d.left) > 0 || w.hasCopies(d) {
+	if w.options.Plain || w.options.Database != "" || len(d.guests)+len(d.left) > 0 || w.hasCopies(d) {
 		return
 	}
 	// Chance of its own: what else happens does not change by it.

@@ -19,6 +19,8 @@ func (w *world) changePeople(ctx context.Context, d *unit) error {
 		d.role = []rights.Role{rights.Worker, rights.Lead}[w.random.IntN(2)]
 		w.tell("%s is a %s now", d.worker, d.role)
 		return w.side.promote(d)
+	case w.options.Plain:
+		return nil
 	case len(d.guests) == 0:
 		guest := rights.Person{Name: fmt.Sprintf("guest-%c", 'a'+d.n),
 			Role: []rights.Role{rights.Worker, rights.Lead}[w.random.IntN(2)], Territories: w.someZones()}

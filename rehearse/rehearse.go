@@ -33,7 +33,7 @@ type Options struct {
 	Devices     int                     // 0 means 2 to 4, by the seed
 	Steps       int                     // what the workers do, all in all; 0 means 20 for each collection
 	Calm        bool                    // nothing goes wrong but that signal is rare
-	Plain       bool                    // each device has one worker, and nothing is backed up, restored or copied
+	Plain       bool                    // each device has one worker, and no store is asked to erase itself
 	Bug         Bug                     // a mistake made on purpose
 	// Driver is a program by which some devices are driven, as package driver says: those of which Driven says so by their
 	// number. The others are of package device.

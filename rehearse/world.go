@@ -259,11 +259,8 @@ func (w *world) step(ctx context.Context, d *unit) error {
 		w.late = w.late[1:]
 	}
 	roll := w.random.IntN(100)
-	switch {
-	case w.options.Calm:
+	if w.options.Calm {
 		roll = w.random.IntN(78)
-	case w.options.Plain:
-		roll = w.random.IntN(82)
 	}
 	switch {
 	case roll < 8:

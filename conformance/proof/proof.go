@@ -32,7 +32,7 @@ type Options struct {
 	Parts  []string // all when there are none
 	First  uint64   // seed of the first fleet
 	Seeds  int      // how many fleets
-	Plain  bool     // fleets in which each device has one worker, and nothing is backed up, restored or copied
+	Plain  bool     // fleets in which each device has one worker, and no store is asked to erase itself
 	Only   string   // one situation, or one file of vectors; empty means all
 	Tell   func(Result)
 }

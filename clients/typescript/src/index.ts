@@ -14,14 +14,10 @@ export type { Reason } from "./core/schema.ts";
 export type { Delta, Dispute } from "./core/state.ts";
 export type { Database, Param } from "./device/database.ts";
 export type { Queued, Values } from "./device/desk.ts";
-export {
-  DeviceError,
-  InvalidError,
-  Problem,
-  type ErrorName,
-} from "./device/errors.ts";
+export { DeviceError, InvalidError, Problem, type ErrorName } from "./device/errors.ts";
 export type { Changed, Options, Tick } from "./device/file.ts";
 export { AskError, type Ask, type Found } from "./device/find.ts";
 export type { ExchangeOptions, Holding, Progress } from "./device/line.ts";
+export type { LostRecord } from "./device/reconcile.ts";
 export type { Summary } from "./device/receiver.ts";
 export type { DeviceRecord } from "./device/shelf.ts";

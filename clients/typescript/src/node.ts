@@ -1,14 +1,18 @@
 // A device in Node: its store is a file.
 import {
+  closeSync,
+  constants,
+  copyFileSync,
   existsSync,
+  fsyncSync,
   openSync,
+  readdirSync,
   readFileSync,
   rmSync,
   writeFileSync,
   writeSync,
-  fsyncSync,
-  closeSync,
 } from "node:fs";
+import { basename, dirname, join } from "node:path";
 import sqlite, { type Opened } from "node-sqlite3-wasm";
 import type { Database, Param } from "./device/database.ts";
 import { DeviceError } from "./device/errors.ts";
@@ -18,6 +22,29 @@ import { Store } from "./index.ts";
 /** Opens the store in a file and makes the file if there is none. One process has it open at a time. */
 export function openFile(path: string, options: Options = {}): Store {
   return new Store(new FileDatabase(path), options);
+}
+
+/**
+ * Makes a store of a backup, in a file that is not there yet. It reuses no number of the lost store; what the backup holds
+ * unsent goes to central under the old identity, and counts once, even if the lost store has sent it.
+ */
+export function restoreFile(backup: string, path: string, options: Options = {}): void {
+  try {
+    copyFileSync(backup, path, constants.COPYFILE_EXCL);
+  } catch (error) {
+    throw new DeviceError("taken", `${backup} cannot be restored to ${path}`, {
+      cause: error,
+    });
+  }
+  const store = openFile(path, options);
+  try {
+    store.renewAsRestored();
+  } catch (error) {
+    store.close();
+    rmSync(path); // a copy without an identity of its own could reuse numbers
+    throw error;
+  }
+  store.close();
 }
 
 /** Opens a store in memory, for tests. */
@@ -57,6 +84,18 @@ class FileDatabase implements Database {
     this.db.run(`VACUUM INTO ?`, [path]);
   }
 
+  copyBeside(ending: string): void {
+    if (this.path !== ":memory:") {
+      this.copyTo(`${this.path}.${ending}.db`);
+    }
+  }
+
+  besides(): string[] {
+    const start = `${basename(this.path)}.before-`;
+    const names = this.path === ":memory:" ? [] : readdirSync(dirname(this.path));
+    return names.filter((name) => name.startsWith(start)).map((name) => join(dirname(this.path), name));
+  }
+
   append(path: string, lines: string[]): void {
     const file = openSync(path, "a", 0o600);
     try {
@@ -75,10 +114,7 @@ function take(path: string): void {
   if (existsSync(owner(path))) {
     const pid = Number(readFileSync(owner(path), "utf8"));
     if (pid !== process.pid && lives(pid)) {
-      throw new DeviceError(
-        "busy",
-        `${path} is open in another process (${pid})`,
-      );
+      throw new DeviceError("busy", `${path} is open in another process (${pid})`);
     }
     rmSync(`${path}.lock`, { recursive: true, force: true });
   }

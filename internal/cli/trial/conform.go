@@ -37,7 +37,7 @@ EXAMPLES
 			&cli.StringFlag{Name: "only", Usage: "one situation or one file of vectors, by its `NAME`"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "`SEED` of the first fleet"},
 			&cli.IntFlag{Name: "seeds", Value: 20, Usage: "how many fleets"},
-			&cli.BoolFlag{Name: "plain", Usage: "fleets in which each device has one worker, and nothing is backed up, restored or copied"},
+			&cli.BoolFlag{Name: "plain", Usage: "fleets in which each device has one worker, and no store is asked to erase itself"},
 			&cli.DurationFlag{Name: "patience", Usage: "how long the program may take over one thing; a minute when left out"}},
 		Action: conform,
 	}

@@ -15,19 +15,13 @@ export function decimal(text: string): Decimal | undefined {
   const [, whole = "", fraction = "", exponent = "0"] = parts;
   const shift = fraction.length - Number(exponent);
   const digits = BigInt(whole + fraction);
-  return shift >= 0
-    ? { digits, scale: shift }
-    : { digits: digits * 10n ** BigInt(-shift), scale: 0 };
+  return shift >= 0 ? { digits, scale: shift } : { digits: digits * 10n ** BigInt(-shift), scale: 0 };
 }
 
 /** Both over the larger scale. */
 function level(a: Decimal, b: Decimal): [bigint, bigint, number] {
   const scale = Math.max(a.scale, b.scale);
-  return [
-    a.digits * 10n ** BigInt(scale - a.scale),
-    b.digits * 10n ** BigInt(scale - b.scale),
-    scale,
-  ];
+  return [a.digits * 10n ** BigInt(scale - a.scale), b.digits * 10n ** BigInt(scale - b.scale), scale];
 }
 
 export function add(a: Decimal, b: Decimal): Decimal {
@@ -53,12 +47,7 @@ export function isMultiple(a: Decimal, b: Decimal): boolean {
 /** The decimal as a JSON number, not yet in canonical form. */
 export function text(a: Decimal): string {
   const sign = a.digits < 0n ? "-" : "";
-  const digits = String(a.digits < 0n ? -a.digits : a.digits).padStart(
-    a.scale + 1,
-    "0",
-  );
+  const digits = String(a.digits < 0n ? -a.digits : a.digits).padStart(a.scale + 1, "0");
   const whole = digits.slice(0, digits.length - a.scale);
-  return a.scale === 0
-    ? sign + whole
-    : `${sign}${whole}.${digits.slice(digits.length - a.scale)}`;
+  return a.scale === 0 ? sign + whole : `${sign}${whole}.${digits.slice(digits.length - a.scale)}`;
 }

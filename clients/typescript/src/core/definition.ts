@@ -1,11 +1,6 @@
 // A collection's definition, compiled: what a record is called, whether it is valid, who may do what with it, where it
 // belongs, what is worked out.
-import {
-  Expression,
-  ExpressionError,
-  objectOf,
-  valuesOf,
-} from "./expression.ts";
+import { Expression, ExpressionError, objectOf, valuesOf } from "./expression.ts";
 import { parse, write, type Value } from "./json.ts";
 import type { Removal, Rule, Rules } from "./merge.ts";
 import { RecordSchema, type Reason } from "./schema.ts";
@@ -96,10 +91,7 @@ export class Collection {
         this.access.set(act, new Expression(rule));
       }
     }
-    this.territory =
-      sync.territory === undefined
-        ? undefined
-        : new Expression(text(sync.territory));
+    this.territory = sync.territory === undefined ? undefined : new Expression(text(sync.territory));
     for (const field of this.fields) {
       if (field.computed !== undefined) {
         this.computed.set(field.name, new Expression(field.computed));
@@ -131,11 +123,7 @@ export class Collection {
     return this.direction !== "down";
   }
   get loads(): boolean {
-    return (
-      this.direction !== "up" &&
-      this.keep !== "on demand" &&
-      this.keep !== "never"
-    );
+    return this.direction !== "up" && this.keep !== "on demand" && this.keep !== "never";
   }
 
   /** Edits under the names that their fields have now. */
@@ -151,21 +139,15 @@ export class Collection {
   startOf(name: string): Raw | undefined {
     const field = this.field(name);
     const start = isObject(field?.schema) ? field.schema.default : undefined;
-    return start === undefined || start === null || this.unsettable(name)
-      ? undefined
-      : write(start);
+    return start === undefined || start === null || this.unsettable(name) ? undefined : write(start);
   }
 
   /** What is wrong with setting a field: nobody sets what is worked out, filled or numbered. */
   unsettable(name: string): string | undefined {
     const field = this.field(name);
-    if (field?.computed !== undefined)
-      return "is worked out from other values and cannot be set";
-    if (field?.filled !== undefined)
-      return "is filled in by central and cannot be set";
-    return field?.series !== undefined
-      ? "is a number that central hands out and cannot be set"
-      : undefined;
+    if (field?.computed !== undefined) return "is worked out from other values and cannot be set";
+    if (field?.filled !== undefined) return "is filled in by central and cannot be set";
+    return field?.series !== undefined ? "is a number that central hands out and cannot be set" : undefined;
   }
 
   /** What a record is called in lists; empty when none of the label's fields has a value. */
@@ -190,9 +172,7 @@ export class Collection {
     if (wrong.length === 0 || Object.keys(before).length === 0) {
       return wrong;
     }
-    const old = new Set(
-      this.validate(before).map((reason) => write(JSON.stringify(reason))),
-    );
+    const old = new Set(this.validate(before).map((reason) => write(JSON.stringify(reason))));
     return wrong.filter((reason) => !old.has(write(JSON.stringify(reason))));
   }
 
@@ -202,12 +182,7 @@ export class Collection {
   }
 
   /** Why somebody may not add, edit or remove a record; nothing where they may. */
-  refuses(
-    act: "read" | "add" | "edit" | "remove",
-    who: Person,
-    before?: Fields,
-    after?: Fields,
-  ): string | undefined {
+  refuses(act: "read" | "add" | "edit" | "remove", who: Person, before?: Fields, after?: Fields): string | undefined {
     const rule = this.access.get(act);
     if (!rule || who.role === "admin") {
       return undefined;
@@ -222,9 +197,7 @@ export class Collection {
         before: before ? valuesOf(before, this.names) : null,
         after: after ? valuesOf(after, this.names) : null,
       });
-      return allowed
-        ? undefined
-        : `${who.name} may not ${act} this record of ${this.name}: the rule is ${rule.text}`;
+      return allowed ? undefined : `${who.name} may not ${act} this record of ${this.name}: the rule is ${rule.text}`;
     } catch (error) {
       if (error instanceof ExpressionError) {
         return `the rule for ${act} of ${this.name} could not decide: ${error.message}`;
@@ -238,11 +211,7 @@ export class Collection {
     if (!this.territory) {
       return ["*"];
     }
-    return [
-      ...new Set(
-        this.territory.texts({ record: valuesOf(fields, this.names) }),
-      ),
-    ].sort();
+    return [...new Set(this.territory.texts({ record: valuesOf(fields, this.names) }))].sort();
   }
 
   /** The computed fields, each over the record with those before it. One that cannot be worked out is left out. */
@@ -268,10 +237,7 @@ export class Collection {
         if (value !== null) {
           const raw = write(value);
           computed[field.name] = raw;
-          record.set(
-            field.name,
-            valuesOf({ [field.name]: raw }, []).get(field.name) ?? null,
-          );
+          record.set(field.name, valuesOf({ [field.name]: raw }, []).get(field.name) ?? null);
         }
       } catch (error) {
         if (!(error instanceof ExpressionError)) {
@@ -285,11 +251,7 @@ export class Collection {
 
 /** Whether somebody who holds some territories covers a record that falls into others. */
 export function covers(held: string[], falls: string[]): boolean {
-  return (
-    held.includes("*") ||
-    falls.includes("*") ||
-    falls.some((key) => held.includes(key))
-  );
+  return held.includes("*") || falls.includes("*") || falls.some((key) => held.includes(key));
 }
 
 /** Writes a value for people: a text without its quotes, anything else as JSON. */
@@ -324,8 +286,7 @@ export class Series {
 
 function fieldOf(value: Value): Field {
   const f = object(value);
-  const some = (key: string) =>
-    typeof f[key] === "string" && f[key] !== "" ? { [key]: f[key] } : {};
+  const some = (key: string) => (typeof f[key] === "string" && f[key] !== "" ? { [key]: f[key] } : {});
   return {
     name: text(f.name),
     title: text(f.title),
@@ -342,11 +303,7 @@ function fieldOf(value: Value): Field {
 /** Whether a field holds objects whose parts are merged by themselves. */
 function isNested(field: Field): boolean {
   const schema = object(field.schema);
-  return (
-    schema.type === "object" &&
-    isObject(schema.properties) &&
-    schema.$ref === undefined
-  );
+  return schema.type === "object" && isObject(schema.properties) && schema.$ref === undefined;
 }
 
 function object(value: Value | undefined): { [key: string]: Value } {

@@ -38,9 +38,7 @@ export class Expression {
 
   constructor(readonly text: string) {
     if (text.length > longest) {
-      throw new ExpressionError(
-        `the expression has ${text.length} characters; at most ${longest}`,
-      );
+      throw new ExpressionError(`the expression has ${text.length} characters; at most ${longest}`);
     }
     try {
       this.run = plan(environment, parseExpression(text));
@@ -52,10 +50,7 @@ export class Expression {
   }
 
   private eval(variables: Variables): CelValue {
-    const objects = Object.entries(variables).map(([name, one]) => [
-      name,
-      one instanceof Map ? object(one) : one,
-    ]);
+    const objects = Object.entries(variables).map(([name, one]) => [name, one instanceof Map ? object(one) : one]);
     const got = this.run(Object.fromEntries(objects) as Variables);
     if (isCelError(got)) {
       throw new ExpressionError(`${JSON.stringify(this.text)}: ${got.message}`);
@@ -67,9 +62,7 @@ export class Expression {
   bool(variables: Variables): boolean {
     const got = this.eval(variables);
     if (typeof got !== "boolean") {
-      throw new ExpressionError(
-        `${JSON.stringify(this.text)} does not give true or false`,
-      );
+      throw new ExpressionError(`${JSON.stringify(this.text)} does not give true or false`);
     }
     return got;
   }
@@ -82,9 +75,7 @@ export class Expression {
     }
     const all = isCelList(got) ? [...got] : [got];
     if (!all.every((one) => typeof one === "string")) {
-      throw new ExpressionError(
-        `${JSON.stringify(this.text)} does not give a text or a list of texts`,
-      );
+      throw new ExpressionError(`${JSON.stringify(this.text)} does not give a text or a list of texts`);
     }
     return all;
   }
@@ -96,11 +87,7 @@ export class Expression {
 }
 
 function plainValue(value: CelValue, text: string): Value {
-  if (
-    value === null ||
-    typeof value === "boolean" ||
-    typeof value === "string"
-  ) {
+  if (value === null || typeof value === "boolean" || typeof value === "string") {
     return value;
   }
   if (typeof value === "bigint" || isCelUint(value)) {
@@ -110,9 +97,7 @@ function plainValue(value: CelValue, text: string): Value {
   }
   if (typeof value === "number") {
     if (!Number.isFinite(value)) {
-      throw new ExpressionError(
-        `${JSON.stringify(text)} gives ${value}, which JSON cannot hold`,
-      );
+      throw new ExpressionError(`${JSON.stringify(text)} gives ${value}, which JSON cannot hold`);
     }
     return value === 0 ? 0 : value;
   }
@@ -123,24 +108,17 @@ function plainValue(value: CelValue, text: string): Value {
     const all = blank<Value>();
     for (const [key, one] of value) {
       if (typeof key !== "string") {
-        throw new ExpressionError(
-          `${JSON.stringify(text)} gives a map whose keys are no texts`,
-        );
+        throw new ExpressionError(`${JSON.stringify(text)} gives a map whose keys are no texts`);
       }
       all[key] = plainValue(one, text);
     }
     return all;
   }
-  throw new ExpressionError(
-    `${JSON.stringify(text)} gives what JSON cannot hold`,
-  );
+  throw new ExpressionError(`${JSON.stringify(text)} gives what JSON cannot hold`);
 }
 
 /** Makes fields ready for an expression. Each of names that has no value is null. */
-export function valuesOf(
-  fields: Fields,
-  names: string[],
-): Map<string, CelInput> {
+export function valuesOf(fields: Fields, names: string[]): Map<string, CelInput> {
   const values = new Map<string, CelInput>(names.map((name) => [name, null]));
   for (const [name, text] of Object.entries(fields)) {
     values.set(name, input(parse(text)));
@@ -161,9 +139,7 @@ function input(value: Value): CelInput {
     return value.map(input);
   }
   if (isObject(value)) {
-    return object(
-      new Map(Object.entries(value).map(([name, one]) => [name, input(one)])),
-    );
+    return object(new Map(Object.entries(value).map(([name, one]) => [name, input(one)])));
   }
   return value;
 }
@@ -187,12 +163,7 @@ function sum(list: CelList): number {
     if (one === null) {
       continue;
     }
-    const value =
-      typeof one === "bigint"
-        ? Number(one)
-        : isCelUint(one)
-          ? Number(one.value)
-          : one;
+    const value = typeof one === "bigint" ? Number(one) : isCelUint(one) ? Number(one.value) : one;
     if (typeof value !== "number") {
       fail("sum needs numbers");
     }
@@ -212,10 +183,7 @@ function scaled(value: number): bigint {
   const bits = view.getBigUint64(0);
   const exponent = Number((bits >> 52n) & 0x7ffn);
   const fraction = bits & 0xfffffffffffffn;
-  const size =
-    exponent === 0
-      ? fraction
-      : (fraction | 0x10000000000000n) << BigInt(exponent - 1);
+  const size = exponent === 0 ? fraction : (fraction | 0x10000000000000n) << BigInt(exponent - 1);
   return bits >> 63n ? -size : size;
 }
 
@@ -231,10 +199,7 @@ function fromScaled(whole: bigint): number {
     top += 1n;
   }
   // Twice, since 2^-1074 times a number of 53 bits is beyond what one factor holds.
-  const value =
-    Number(top) *
-    2 ** Math.max(shift - 1074, -1022) *
-    2 ** Math.min(shift - 1074 + 1022, 0);
+  const value = Number(top) * 2 ** Math.max(shift - 1074, -1022) * 2 ** Math.min(shift - 1074 + 1022, 0);
   return whole < 0n ? -value : value;
 }
 
@@ -251,30 +216,18 @@ function round(value: number): number {
 
 function extreme(name: string, sign: 1 | -1): CelFunc[] {
   const best = (all: number[]) =>
-    all.length === 0
-      ? fail(`${name} of nothing`)
-      : sign * Math.max(...all.map((one) => sign * one));
+    all.length === 0 ? fail(`${name} of nothing`) : sign * Math.max(...all.map((one) => sign * one));
   const known = (one: CelValue) =>
-    typeof one === "number"
-      ? one
-      : typeof one === "bigint"
-        ? Number(one)
-        : fail(`${name} needs numbers`);
+    typeof one === "number" ? one : typeof one === "bigint" ? Number(one) : fail(`${name} needs numbers`);
   return [
-    celFunc(name, [listType(DYN)], DOUBLE, (list) =>
-      best([...list].map(known)),
-    ),
+    celFunc(name, [listType(DYN)], DOUBLE, (list) => best([...list].map(known))),
     unary(name, (one) => one),
     celFunc(name, [INT], INT, (one) => one),
     celFunc(name, [DOUBLE, DOUBLE], DOUBLE, (a, b) => best([a, b])),
-    celFunc(name, [INT, INT], INT, (a, b) =>
-      (sign > 0 ? a > b : a < b) ? a : b,
-    ),
+    celFunc(name, [INT, INT], INT, (a, b) => ((sign > 0 ? a > b : a < b) ? a : b)),
     celFunc(name, [DOUBLE, INT], DOUBLE, (a, b) => best([a, Number(b)])),
     celFunc(name, [INT, DOUBLE], DOUBLE, (a, b) => best([Number(a), b])),
-    celFunc(name, [DOUBLE, DOUBLE, DOUBLE], DOUBLE, (a, b, c) =>
-      best([a, b, c]),
-    ),
+    celFunc(name, [DOUBLE, DOUBLE, DOUBLE], DOUBLE, (a, b, c) => best([a, b, c])),
   ];
 }
 

@@ -1,11 +1,6 @@
 // Digests: SHA-256 (FIPS 180-4) over what two sides compare.
 import { sha256 } from "@noble/hashes/sha2.js";
-import {
-  bytesToHex,
-  concatBytes,
-  hexToBytes,
-  utf8ToBytes,
-} from "@noble/hashes/utils.js";
+import { bytesToHex, concatBytes, hexToBytes, utf8ToBytes } from "@noble/hashes/utils.js";
 
 /** The 16 bytes of a UUID. */
 export function bytesOf(id: string): Uint8Array {

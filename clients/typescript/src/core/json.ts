@@ -9,8 +9,7 @@ export class Exact {
 }
 
 /** Any JSON value; objects have no prototype, so that every text may be a key. */
-export type Value =
-  null | boolean | string | number | Exact | Value[] | { [key: string]: Value };
+export type Value = null | boolean | string | number | Exact | Value[] | { [key: string]: Value };
 
 /** Whether a value is a list. */
 export function isArray(value: Value | undefined): value is Value[] {
@@ -100,9 +99,7 @@ function quote(text: string): string {
   if (/\p{Surrogate}/u.test(text)) {
     throw new ValueError("a text holds half of a character");
   }
-  return JSON.stringify(text).replace(/[\u2028\u2029]/g, (c) =>
-    c === "\u2028" ? "\\u2028" : "\\u2029",
-  );
+  return JSON.stringify(text).replace(/[\u2028\u2029]/g, (c) => (c === "\u2028" ? "\\u2028" : "\\u2029"));
 }
 
 const literal = /^(-?)(0|[1-9][0-9]*)(?:\.([0-9]+))?(?:[eE]([+-]?[0-9]+))?$/;
@@ -114,9 +111,7 @@ export function number(text: string): string {
     throw new ValueError(`${text} is no JSON number`);
   }
   if (text.length > 10 * maxDigits) {
-    throw new ValueError(
-      `the number ${text.slice(0, 40)} is written with ${text.length} characters`,
-    );
+    throw new ValueError(`the number ${text.slice(0, 40)} is written with ${text.length} characters`);
   }
   const [, sign = "", whole = "", fraction = "", exponent = "0"] = parts;
   const all = whole + fraction;
@@ -127,9 +122,7 @@ export function number(text: string): string {
     return "0";
   }
   if (digits.length > maxDigits) {
-    throw new ValueError(
-      `the number ${text.slice(0, 40)} has more than ${maxDigits} digits`,
-    );
+    throw new ValueError(`the number ${text.slice(0, 40)} has more than ${maxDigits} digits`);
   }
   const near = Number(text);
   if (!Number.isFinite(near) || near === 0) {
@@ -175,9 +168,7 @@ class Reader {
         return value;
       }
     }
-    const rest = /^-?[0-9][0-9.eE+-]*/.exec(
-      this.text.slice(this.at, this.at + 1200),
-    );
+    const rest = /^-?[0-9][0-9.eE+-]*/.exec(this.text.slice(this.at, this.at + 1200));
     if (!rest) {
       this.fail();
     }
@@ -267,9 +258,7 @@ class Reader {
       }
       const key = this.string();
       if (key in all) {
-        throw new ValueError(
-          `the key ${JSON.stringify(key)} stands twice in one object`,
-        );
+        throw new ValueError(`the key ${JSON.stringify(key)} stands twice in one object`);
       }
       if (!this.take(":")) {
         this.fail();

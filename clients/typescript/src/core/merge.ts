@@ -28,8 +28,7 @@ import {
   type State,
 } from "./state.ts";
 
-export type Rule =
-  "newest" | "first" | "ask" | "sum" | "min" | "max" | "union" | "append";
+export type Rule = "newest" | "first" | "ask" | "sum" | "min" | "max" | "union" | "append";
 export type Removal = "edit-stays" | "removal-stays" | "ask";
 export type Kind = "add" | "edit" | "remove";
 export type Verdict = "applied" | "merged" | "held" | "refused" | "waiting";
@@ -83,10 +82,7 @@ export class Refusal extends Error {
 }
 
 function knew(edit: Edit, source: Source): boolean {
-  return (
-    source.incarnation === edit.source.incarnation ||
-    edit.seen.some((one) => sameSource(one, source))
-  );
+  return source.incarnation === edit.source.incarnation || edit.seen.some((one) => sameSource(one, source));
 }
 
 /** Whether the author of the edit did not know of what set a mark. */
@@ -128,12 +124,7 @@ export function merge(rules: Rules, state: State, edit: Edit): Outcome {
     return out;
   }
   const removal = presenceOf(state.marks);
-  if (
-    state.removed &&
-    rules.removal === "removal-stays" &&
-    edit.kind === "edit" &&
-    foreign(edit, removal)
-  ) {
+  if (state.removed && rules.removal === "removal-stays" && edit.kind === "edit" && foreign(edit, removal)) {
     out.decisions.push({
       rule: "removal-stays",
       kept: "central",
@@ -142,12 +133,7 @@ export function merge(rules: Rules, state: State, edit: Edit): Outcome {
     return out;
   }
   const open = state.marks.disputes[recordRemoval];
-  if (
-    open &&
-    edit.kind === "edit" &&
-    Object.keys(edit.fields).length === 0 &&
-    edit.base >= open.opened
-  ) {
+  if (open && edit.kind === "edit" && Object.keys(edit.fields).length === 0 && edit.base >= open.opened) {
     // Whoever knows of the removal and edits nothing says that the record stays.
     out.state.marks = {
       ...without(out.state.marks, recordRemoval),
@@ -164,9 +150,7 @@ export function merge(rules: Rules, state: State, edit: Edit): Outcome {
     bringBack(out, rules, edit, mark, removal);
   }
   set(out, rules, state, edit, mark);
-  const asAsked = Object.entries(edit.fields).every(
-    ([name, one]) => out.state.fields[name] === one.to,
-  );
+  const asAsked = Object.entries(edit.fields).every(([name, one]) => out.state.fields[name] === one.to);
   if (out.verdict === "applied" && !asAsked) {
     out.verdict = "merged";
   }
@@ -188,10 +172,7 @@ function check(state: State, edit: Edit): void {
     );
   }
   if (state.revision === 0 && edit.kind !== "add") {
-    throw new Refusal(
-      "unknown-record",
-      "central has no such record: it was never added, or its add was refused",
-    );
+    throw new Refusal("unknown-record", "central has no such record: it was never added, or its add was refused");
   }
   if (state.removed && edit.kind !== "add" && !foreign(edit, presence)) {
     throw new Refusal(
@@ -206,25 +187,12 @@ function check(state: State, edit: Edit): void {
 /** Whether the record holds anything of others that the edit's base did not. */
 function newsFor(state: State, edit: Edit): boolean {
   const { base, carried, fields, disputes } = state.marks;
-  const marks = [
-    presenceOf(state.marks),
-    base,
-    carried,
-    ...Object.values(fields),
-  ];
-  const held = Object.values(disputes).flatMap((open) =>
-    open.others.map((one): Mark => ({ ...one.side, met: [] })),
-  );
+  const marks = [presenceOf(state.marks), base, carried, ...Object.values(fields)];
+  const held = Object.values(disputes).flatMap((open) => open.others.map((one): Mark => ({ ...one.side, met: [] })));
   return [...marks, ...held].some((mark) => foreign(edit, mark));
 }
 
-function remove(
-  out: Outcome,
-  rules: Rules,
-  state: State,
-  edit: Edit,
-  mark: Mark,
-): void {
+function remove(out: Outcome, rules: Rules, state: State, edit: Edit, mark: Mark): void {
   if (state.removed) {
     return; // on both sides: they agree
   }
@@ -247,10 +215,7 @@ function remove(
   let latest = noMark;
   for (const name of Object.keys(state.marks.fields)) {
     const known = markOf(state.marks, name);
-    if (
-      foreign(edit, known) &&
-      (latest.revision === 0 || beats(known, latest))
-    ) {
+    if (foreign(edit, known) && (latest.revision === 0 || beats(known, latest))) {
       latest = known;
     }
   }
@@ -284,13 +249,7 @@ function remove(
 }
 
 /** Lets the edit outlive a removal that its author did not know of, or an add revive what was removed. */
-function bringBack(
-  out: Outcome,
-  rules: Rules,
-  edit: Edit,
-  mark: Mark,
-  removal: Mark,
-): void {
+function bringBack(out: Outcome, rules: Rules, edit: Edit, mark: Mark, removal: Mark): void {
   if (foreign(edit, removal)) {
     const asks = rules.removal === "ask" && edit.kind === "edit";
     out.decisions.push({
@@ -307,20 +266,12 @@ function bringBack(
 }
 
 /** Takes each field of the edit, or what comes out of it and what central has by the field's rule. */
-function set(
-  out: Outcome,
-  rules: Rules,
-  state: State,
-  edit: Edit,
-  mark: Mark,
-): void {
+function set(out: Outcome, rules: Rules, state: State, edit: Edit, mark: Mark): void {
   const marks = blank<Mark>();
   for (const name of Object.keys(edit.fields).sort(byBytes)) {
     const { from, to } = edit.fields[name] ?? {};
     const central = state.fields[name];
-    const whole = rules.nested.has(name)
-      ? setParts(out, rules, state, edit, mark, name, marks)
-      : undefined;
+    const whole = rules.nested.has(name) ? setParts(out, rules, state, edit, mark, name, marks) : undefined;
     let value = whole?.value;
     if (!whole) {
       const m = new Meeting(rules, state, edit, {
@@ -360,14 +311,8 @@ function setParts(
   const from = partsOf(whole.from);
   const to = partsOf(whole.to);
   const central = partsOf(state.fields[name]);
-  const broken = (raw: Raw | undefined, parts: Fields | undefined) =>
-    raw !== undefined && !parts;
-  if (
-    broken(whole.from, from) ||
-    broken(whole.to, to) ||
-    broken(state.fields[name], central) ||
-    (!to && !central)
-  ) {
+  const broken = (raw: Raw | undefined, parts: Fields | undefined) => raw !== undefined && !parts;
+  if (broken(whole.from, from) || broken(whole.to, to) || broken(state.fields[name], central) || (!to && !central)) {
     return undefined;
   }
   const parts = blank(central);
@@ -420,13 +365,7 @@ class Meeting {
   private readonly again: boolean; // the edit adds a record that is there, or was, without having seen it
 
   constructor(rules: Rules, state: State, edit: Edit, given: Given) {
-    ({
-      name: this.name,
-      from: this.from,
-      to: this.to,
-      central: this.central,
-      mark: this.mark,
-    } = given);
+    ({ name: this.name, from: this.from, to: this.to, central: this.central, mark: this.mark } = given);
     this.rule = ruleOf(rules, this.name);
     this.known = markOf(state.marks, this.name);
     this.contested = foreign(edit, this.known);
@@ -434,11 +373,7 @@ class Meeting {
   }
 
   /** Decides: the value that the field has then, and its mark where that is another than before. */
-  setOne(
-    out: Outcome,
-    state: State,
-    edit: Edit,
-  ): [Raw | undefined, Mark | undefined] {
+  setOne(out: Outcome, state: State, edit: Edit): [Raw | undefined, Mark | undefined] {
     const own = knew(edit, this.known.source);
     if (
       own &&
@@ -483,10 +418,7 @@ class Meeting {
         out.verdict = "merged";
       }
     }
-    if (
-      kept === "central" ||
-      (!kept && this.contested && !beats(this.mark, this.known))
-    ) {
+    if (kept === "central" || (!kept && this.contested && !beats(this.mark, this.known))) {
       return [this.central, this.lost(state, edit)];
     }
     if (this.contested && this.remembers()) {
@@ -503,9 +435,7 @@ class Meeting {
 
   /** The stamp of a value that holds both, what was there and the edit. */
   private latest(): Stamp {
-    return this.known.stamp > this.mark.stamp
-      ? this.known.stamp
-      : this.mark.stamp;
+    return this.known.stamp > this.mark.stamp ? this.known.stamp : this.mark.stamp;
   }
 
   private decision(rule: string, kept: Decision["kept"]): Decision {
@@ -522,10 +452,7 @@ class Meeting {
     return met.reduce((best, one) => {
       let order = one.side.revision > best.side.revision ? -1 : 0;
       const compared = compare(one.value, best.value);
-      if (
-        (this.rule === "min" || this.rule === "max") &&
-        compared !== undefined
-      ) {
+      if ((this.rule === "min" || this.rule === "max") && compared !== undefined) {
         order = this.rule === "max" ? -compared : compared;
       }
       return order < 0 ? one : best;
@@ -563,10 +490,7 @@ class Meeting {
       out.decisions.push(this.decision("settled", "change"));
       return false;
     }
-    if (
-      !known &&
-      (this.rule !== "ask" || !this.contested || this.to === this.central)
-    ) {
+    if (!known && (this.rule !== "ask" || !this.contested || this.to === this.central)) {
       return false;
     }
     if (known && !this.contested) {
@@ -581,11 +505,7 @@ class Meeting {
       ...(this.to === undefined ? {} : { value: this.to }),
       side: sideOf(this.mark),
     };
-    out.state.marks = disputed(
-      out.state.marks,
-      this.name,
-      joined(open, mine, edit.seen),
-    );
+    out.state.marks = disputed(out.state.marks, this.name, joined(open, mine, edit.seen));
     out.decisions.push(this.decision("ask", "central"));
     out.verdict = "held";
     return true;
@@ -596,9 +516,7 @@ class Meeting {
     const same = this.rule === "append" && this.central === this.to;
     const counted = same ? undefined : this.difference();
     if (counted) {
-      return this.contested
-        ? { value: counted.value, kept: "both" }
-        : { value: counted.value };
+      return this.contested ? { value: counted.value, kept: "both" } : { value: counted.value };
     }
     if (!this.contested || this.central === this.to) {
       return { value: this.to };
@@ -621,9 +539,7 @@ class Meeting {
   private difference(): { value: Raw | undefined } | undefined {
     switch (this.rule) {
       case "sum":
-        return this.again
-          ? larger(this.central, this.to)
-          : sum(this.central, this.from, this.to);
+        return this.again ? larger(this.central, this.to) : sum(this.central, this.from, this.to);
       case "union":
         return union(this.central, this.from, this.to);
       case "append":
@@ -637,12 +553,7 @@ class Meeting {
     const from = textOf(this.from);
     const to = textOf(this.to);
     const central = textOf(this.central);
-    if (
-      from === undefined ||
-      to === undefined ||
-      central === undefined ||
-      this.to === undefined
-    ) {
+    if (from === undefined || to === undefined || central === undefined || this.to === undefined) {
       return undefined;
     }
     if (!to.startsWith(from) || !within(from, central)) {
@@ -652,11 +563,7 @@ class Meeting {
       return { value: this.to };
     }
     const mine = to.slice(from.length);
-    if (
-      central.startsWith(from) &&
-      this.contested &&
-      !beats(this.mark, this.known)
-    ) {
+    if (central.startsWith(from) && this.contested && !beats(this.mark, this.known)) {
       return { value: write(from + mine + central.slice(from.length)) };
     }
     return { value: write(central + mine) };
@@ -679,12 +586,7 @@ function ruleOf(rules: Rules, path: string): Rule {
 
 /** Adds what a store wanted last; what it wanted before is no longer wanted by anybody. */
 function withMet(met: Met[], one: Met): Met[] {
-  return [
-    ...met.filter(
-      (other) => other.side.source.incarnation !== one.side.source.incarnation,
-    ),
-    one,
-  ];
+  return [...met.filter((other) => other.side.source.incarnation !== one.side.source.incarnation), one];
 }
 
 function without(marks: State["marks"], name: string): State["marks"] {
@@ -693,11 +595,7 @@ function without(marks: State["marks"], name: string): State["marks"] {
   return { ...marks, disputes };
 }
 
-function disputed(
-  marks: State["marks"],
-  name: string,
-  open: Dispute,
-): State["marks"] {
+function disputed(marks: State["marks"], name: string, open: Dispute): State["marks"] {
   return {
     ...marks,
     disputes: Object.assign(blank(marks.disputes), { [name]: open }),
@@ -718,33 +616,19 @@ function joined(open: Dispute, mine: Met, seen: Source[]): Dispute {
 }
 
 /** Holds a removal: the record stays until a person has decided. */
-function disputeRemoval(
-  out: Outcome,
-  open: Dispute,
-  removal: Mark,
-  edit: Edit,
-): void {
+function disputeRemoval(out: Outcome, open: Dispute, removal: Mark, edit: Edit): void {
   const mine: Met = { value: "true", side: sideOf(removal) };
-  out.state.marks = disputed(
-    out.state.marks,
-    recordRemoval,
-    joined(open, mine, edit.seen),
-  );
+  out.state.marks = disputed(out.state.marks, recordRemoval, joined(open, mine, edit.seen));
   out.verdict = "held";
 }
 
 /** Of a count that is added again: an add says what there is, and no difference to what others have said. */
-function larger(
-  central: Raw | undefined,
-  to: Raw | undefined,
-): { value: Raw | undefined } | undefined {
+function larger(central: Raw | undefined, to: Raw | undefined): { value: Raw | undefined } | undefined {
   const order = compare(to, central);
   if (central === undefined || (order !== undefined && order > 0)) {
     return { value: to };
   }
-  return to === undefined || order !== undefined
-    ? { value: central }
-    : undefined;
+  return to === undefined || order !== undefined ? { value: central } : undefined;
 }
 
 /** Is central + (to - from), in exact decimals; no value counts as 0. */
@@ -779,11 +663,7 @@ function sum(
 }
 
 /** Is central with what the edit added to the list and without what it took from it. */
-function union(
-  central: Raw | undefined,
-  from: Raw | undefined,
-  to: Raw | undefined,
-): { value: Raw } | undefined {
+function union(central: Raw | undefined, from: Raw | undefined, to: Raw | undefined): { value: Raw } | undefined {
   const was = membersOf(from);
   const is = membersOf(to);
   const have = membersOf(central);
@@ -812,10 +692,7 @@ function membersOf(list: Raw | undefined): string[] | undefined {
 }
 
 /** Orders two numbers, or two texts; nothing of anything else. */
-export function compare(
-  a: Raw | undefined,
-  b: Raw | undefined,
-): number | undefined {
+export function compare(a: Raw | undefined, b: Raw | undefined): number | undefined {
   if (a === undefined || b === undefined) {
     return undefined;
   }

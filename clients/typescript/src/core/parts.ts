@@ -1,17 +1,9 @@
 // Nested fields, taken apart into what is merged by itself. Paths are JSON Pointers (RFC 6901) without the first slash.
 import { byBytes, parse, write } from "./json.ts";
-import {
-  blank,
-  isObject,
-  writeFields,
-  type Fields,
-  type Raw,
-} from "./state.ts";
+import { blank, isObject, writeFields, type Fields, type Raw } from "./state.ts";
 
-const escape = (name: string) =>
-  name.replaceAll("~", "~0").replaceAll("/", "~1");
-const unescape = (name: string) =>
-  name.replaceAll("~1", "/").replaceAll("~0", "~");
+const escape = (name: string) => name.replaceAll("~", "~0").replaceAll("/", "~1");
+const unescape = (name: string) => name.replaceAll("~1", "/").replaceAll("~0", "~");
 
 function members(value: Raw | undefined): Fields | undefined {
   if (value === undefined || value[0] !== "{") {

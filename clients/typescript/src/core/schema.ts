@@ -62,11 +62,7 @@ export class RecordSchema {
       properties[field.name] = withoutBounds(inlined(field.schema));
     }
     const schema = { type: "object", properties, additionalProperties: true };
-    this.validator = new Validator(
-      doubles(schema as Value) as Schema,
-      "2020-12",
-      false,
-    );
+    this.validator = new Validator(doubles(schema as Value) as Schema, "2020-12", false);
   }
 
   /** Everything that is wrong with a record, in the order of the paths. None means that it is valid. */
@@ -156,8 +152,7 @@ function inlined(schema: Value): Value {
   if (!isObject(schema)) {
     return schema;
   }
-  const shape =
-    typeof schema.$ref === "string" ? shapes[schema.$ref] : undefined;
+  const shape = typeof schema.$ref === "string" ? shapes[schema.$ref] : undefined;
   if (shape) {
     return shape;
   }
@@ -168,13 +163,7 @@ function inlined(schema: Value): Value {
   return all;
 }
 
-const numeric = [
-  "minimum",
-  "maximum",
-  "exclusiveMinimum",
-  "exclusiveMaximum",
-  "multipleOf",
-] as const;
+const numeric = ["minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum", "multipleOf"] as const;
 
 /** The schemas of what is within a value, as far as bounds are looked at here: not behind conditions and choices. */
 function within(schema: { [key: string]: Value }): { [key: string]: Value } {
@@ -214,26 +203,17 @@ function withoutBounds(schema: Value): Value {
 }
 
 /** Notes which numbers lie beyond the bounds of their schema. */
-function bounds(
-  schema: Value,
-  value: Value,
-  path: string,
-  reasons: Reason[],
-): void {
+function bounds(schema: Value, value: Value, path: string, reasons: Reason[]): void {
   if (!isObject(schema)) {
     return;
   }
   if (Array.isArray(value)) {
     const first = Array.isArray(schema.prefixItems) ? schema.prefixItems : [];
-    value.forEach((one, n) =>
-      bounds(first[n] ?? schema.items ?? null, one, `${path}/${n}`, reasons),
-    );
+    value.forEach((one, n) => bounds(first[n] ?? schema.items ?? null, one, `${path}/${n}`, reasons));
     return;
   }
   if (isObject(value)) {
-    const properties = isObject(schema.properties)
-      ? schema.properties
-      : blank<Value>();
+    const properties = isObject(schema.properties) ? schema.properties : blank<Value>();
     for (const [name, one] of Object.entries(value)) {
       bounds(properties[name] ?? null, one, `${path}/${name}`, reasons);
     }
@@ -243,21 +223,14 @@ function bounds(
   if (!is) {
     return;
   }
-  const wrong = (message: string) =>
-    reasons.push({ field: path, code: "invalid-value", message });
+  const wrong = (message: string) => reasons.push({ field: path, code: "invalid-value", message });
   for (const key of numeric) {
     const limit = decimalOf(schema[key] ?? null);
     if (limit && !holds(key, is, limit)) {
-      wrong(
-        `${sentences[key]} ${write(schema[key] as Value)}, is ${write(value)}`,
-      );
+      wrong(`${sentences[key]} ${write(schema[key] as Value)}, is ${write(value)}`);
     }
   }
-  if (
-    schema.type === "integer" &&
-    value instanceof Exact &&
-    !isMultiple(is, one)
-  ) {
+  if (schema.type === "integer" && value instanceof Exact && !isMultiple(is, one)) {
     wrong("must be integer, is number");
   }
 }
@@ -272,11 +245,7 @@ const sentences = {
   multipleOf: "must be a multiple of",
 };
 
-function holds(
-  key: (typeof numeric)[number],
-  is: Decimal,
-  limit: Decimal,
-): boolean {
+function holds(key: (typeof numeric)[number], is: Decimal, limit: Decimal): boolean {
   switch (key) {
     case "minimum":
       return compare(is, limit) >= 0;
@@ -292,9 +261,7 @@ function holds(
 }
 
 function decimalOf(value: Value): Decimal | undefined {
-  return typeof value === "number" || value instanceof Exact
-    ? decimal(number(String(value)))
-    : undefined;
+  return typeof value === "number" || value instanceof Exact ? decimal(number(String(value))) : undefined;
 }
 
 /** A value for programs that know doubles alone. Lists keep telling apart what a double does not. */
@@ -306,9 +273,7 @@ function doubles(value: Value): unknown {
     return value.map(doubles);
   }
   if (isObject(value)) {
-    return Object.fromEntries(
-      Object.entries(value).map(([name, inside]) => [name, doubles(inside)]),
-    );
+    return Object.fromEntries(Object.entries(value).map(([name, inside]) => [name, doubles(inside)]));
   }
   return value;
 }

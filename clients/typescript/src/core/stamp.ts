@@ -37,9 +37,7 @@ export function next(last: Stamp, now: number): Stamp {
 
 /** Reads a stamp; nothing for a text that is none. */
 export function parse(text: string): Stamp | undefined {
-  return /^[0-9a-fA-F]{12}-[0-9a-fA-F]{4}$/.test(text)
-    ? text.toLowerCase()
-    : undefined;
+  return /^[0-9a-fA-F]{12}-[0-9a-fA-F]{4}$/.test(text) ? text.toLowerCase() : undefined;
 }
 
 /** How far a device's clock is behind central's, in milliseconds: the true offset lies within error of by. */
@@ -49,12 +47,7 @@ export interface Offset {
 }
 
 /** Takes the four times of a question and its answer, in milliseconds; the round trip bounds the error (RFC 5905, 8). */
-export function measure(
-  sent: number,
-  received: number,
-  answered: number,
-  back: number,
-): Offset {
+export function measure(sent: number, received: number, answered: number, back: number): Offset {
   return {
     by: (received - sent + answered - back) / 2,
     error: Math.max((back - sent - (answered - received)) / 2, 0),
@@ -64,8 +57,5 @@ export function measure(
 /** The stamp that an edit gets in central's time. One dated after its receipt counts as of its receipt. */
 export function correct(offset: Offset, stamp: Stamp, received: number): Stamp {
   const corrected = bounded(millisOf(stamp) + Math.trunc(offset.by));
-  return at(
-    Math.min(corrected, bounded(Math.floor(received))),
-    counterOf(stamp),
-  );
+  return at(Math.min(corrected, bounded(Math.floor(received))), counterOf(stamp));
 }

@@ -126,9 +126,7 @@ export function presenceOf(marks: Marks): Mark {
 
 /** Whether the marks tell of a change: it is part of the record then. */
 export function has(marks: Marks, source: Source): boolean {
-  return [marks.base, presenceOf(marks), ...Object.values(marks.fields)].some(
-    (m) => sameSource(m.source, source),
-  );
+  return [marks.base, presenceOf(marks), ...Object.values(marks.fields)].some((m) => sameSource(m.source, source));
 }
 
 /** The marks after some fields were set: a field that was set as a whole takes the marks of its parts away. */
@@ -209,15 +207,8 @@ export function readFields(value: Value | undefined): Fields {
   return fields;
 }
 
-export function isObject(
-  value: Value | undefined,
-): value is { [key: string]: Value } {
-  return (
-    typeof value === "object" &&
-    value !== null &&
-    !Array.isArray(value) &&
-    Object.getPrototypeOf(value) === null
-  );
+export function isObject(value: Value | undefined): value is { [key: string]: Value } {
+  return typeof value === "object" && value !== null && !Array.isArray(value) && Object.getPrototypeOf(value) === null;
 }
 
 /** A JSON object of edits as it travels. */
@@ -236,10 +227,7 @@ export function writeDelta(delta: Delta): string {
     .sort(byBytes)
     .map((name) => {
       const { from, to } = delta[name] as Edited;
-      const sides = [
-        from === undefined ? [] : [`"from":${from}`],
-        to === undefined ? [] : [`"to":${to}`],
-      ].flat();
+      const sides = [from === undefined ? [] : [`"from":${from}`], to === undefined ? [] : [`"to":${to}`]].flat();
       return `${write(name)}:{${sides.join(",")}}`;
     });
   return `{${members.join(",")}}`;
@@ -259,15 +247,11 @@ export function marksFrom(value: Value | undefined): Marks {
     return noMarks;
   }
   const fields: Marks["fields"] = blank();
-  for (const [path, mark] of Object.entries(
-    isObject(value.fields) ? value.fields : {},
-  )) {
+  for (const [path, mark] of Object.entries(isObject(value.fields) ? value.fields : {})) {
     fields[path] = markFrom(mark);
   }
   const disputes: Marks["disputes"] = blank();
-  for (const [name, open] of Object.entries(
-    isObject(value.disputes) ? value.disputes : {},
-  )) {
+  for (const [name, open] of Object.entries(isObject(value.disputes) ? value.disputes : {})) {
     if (isObject(open)) {
       const base = rawOf(open.base);
       disputes[name] = {
@@ -299,9 +283,7 @@ function markFrom(value: Value | undefined): Mark {
 }
 
 export function sourceFrom(value: Value | undefined): Source {
-  return isObject(value)
-    ? { incarnation: String(value.incarnation), number: Number(value.number) }
-    : noMark.source;
+  return isObject(value) ? { incarnation: String(value.incarnation), number: Number(value.number) } : noMark.source;
 }
 
 function metFrom(value: Value | undefined): Met[] {
@@ -322,19 +304,15 @@ function metFrom(value: Value | undefined): Met[] {
 /** Marks as central writes them: members in this order, of which the digest of a record is made. */
 export function writeMarks(marks: Marks): string {
   const members = [`"base":${writeMark(marks.base)}`];
-  if (marks.presence.revision > 0)
-    members.push(`"presence":${writeMark(marks.presence)}`);
+  if (marks.presence.revision > 0) members.push(`"presence":${writeMark(marks.presence)}`);
   const named = <T>(all: { [name: string]: T }, one: (it: T) => string) =>
     `{${Object.keys(all)
       .sort(byBytes)
       .map((name) => `${write(name)}:${one(all[name] as T)}`)
       .join(",")}}`;
-  if (Object.keys(marks.fields).length > 0)
-    members.push(`"fields":${named(marks.fields, writeMark)}`);
-  if (Object.keys(marks.disputes).length > 0)
-    members.push(`"disputes":${named(marks.disputes, writeDispute)}`);
-  if (marks.carried.revision > 0)
-    members.push(`"carried":${writeMark(marks.carried)}`);
+  if (Object.keys(marks.fields).length > 0) members.push(`"fields":${named(marks.fields, writeMark)}`);
+  if (Object.keys(marks.disputes).length > 0) members.push(`"disputes":${named(marks.disputes, writeDispute)}`);
+  if (marks.carried.revision > 0) members.push(`"carried":${writeMark(marks.carried)}`);
   return `{${members.join(",")}}`;
 }
 
@@ -343,8 +321,7 @@ function writeSource(source: Source): string {
 }
 
 function writeMark(m: Mark): string {
-  const met =
-    m.met.length > 0 ? `,"met":[${m.met.map(writeMet).join(",")}]` : "";
+  const met = m.met.length > 0 ? `,"met":[${m.met.map(writeMet).join(",")}]` : "";
   return `{"r":${m.revision},"by":${writeSource(m.source)},"at":${write(m.stamp)}${met}}`;
 }
 

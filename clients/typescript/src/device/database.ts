@@ -14,6 +14,10 @@ export interface Database {
   close(): void;
   /** Writes a copy of the whole database to a new file. */
   copyTo(path: string): void;
+  /** Writes a copy beside the database, under its name and this ending. */
+  copyBeside(ending: string): void;
+  /** The copies beside the database. */
+  besides(): string[];
   /** Adds lines to the end of a file beside the database. They have reached the disk when it returns. */
   append(path: string, lines: string[]): void;
 }

@@ -2,14 +2,7 @@
 // central has refused is mended here.
 import type { Collection, Person, Role } from "../core/definition.ts";
 import { parse, write, ValueError, type Value } from "../core/json.ts";
-import {
-  merge,
-  recordRemoval,
-  Refusal,
-  type Decision,
-  type Edit,
-  type Kind,
-} from "../core/merge.ts";
+import { merge, recordRemoval, Refusal, type Decision, type Edit, type Kind } from "../core/merge.ts";
 import { join, partsOf } from "../core/parts.ts";
 import type { Reason } from "../core/schema.ts";
 import * as stamps from "../core/stamp.ts";
@@ -24,18 +17,10 @@ import {
   type Delta,
   type Fields,
   type Raw,
+  type Source,
 } from "../core/state.ts";
 import { DeviceError, InvalidError } from "./errors.ts";
-import {
-  fieldsOf,
-  listOf,
-  Shelf,
-  stored,
-  underOf,
-  type DeviceRecord,
-  type Entry,
-  type Stored,
-} from "./shelf.ts";
+import { fieldsOf, listOf, Shelf, stored, underOf, type DeviceRecord, type Entry, type Stored } from "./shelf.ts";
 
 /** Values by field, as people set them; null clears one. */
 export type Values = { [field: string]: Value };
@@ -88,12 +73,8 @@ export class Desk extends Shelf {
   }
 
   /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
-  edit(
-    collection: string,
-    id: string,
-    values: Values,
-    saw?: DeviceRecord,
-  ): DeviceRecord {
+  edit(collection: string, id: string, values: Values, saw?: DeviceRecord): DeviceRecord {
+    this.keepWhatIsLeftOut();
     return this.save(collection, id, {
       kind: "edit",
       ...wished(collection, values),
@@ -121,22 +102,14 @@ export class Desk extends Shelf {
   }
 
   /** Gives a disputed field the value that it is to have. */
-  settle(
-    collection: string,
-    id: string,
-    field: string,
-    value: Value,
-  ): DeviceRecord {
+  settle(collection: string, id: string, field: string, value: Value): DeviceRecord {
     return this.within(() => {
       const c = this.collection(collection);
       this.maySave(c);
       let row = this.present(collection, id);
       const shown = this.show(c, row);
       if (!shown.disputes[field]) {
-        throw new DeviceError(
-          "no-dispute",
-          `nobody disputes ${field} of ${shown.label}; it may have been settled`,
-        );
+        throw new DeviceError("no-dispute", `nobody disputes ${field} of ${shown.label}; it may have been settled`);
       }
       if (field === recordRemoval && value === true) {
         row = this.removeTogether(c, id, {
@@ -147,18 +120,12 @@ export class Desk extends Shelf {
         return this.show(c, row);
       }
       if (field === recordRemoval && value !== false) {
-        throw invalid(
-          collection,
-          field,
-          "is true, and the record goes, or false",
-        );
+        throw invalid(collection, field, "is true, and the record goes, or false");
       }
       const before = fieldsOf(row.fields);
       // An edit of nothing by whoever knows of the removal says that the record stays.
       const delta =
-        field === recordRemoval
-          ? blank<never>()
-          : setAt(before, field, value === null ? undefined : write(value));
+        field === recordRemoval ? blank<never>() : setAt(before, field, value === null ? undefined : write(value));
       const after = apply(before, delta);
       this.allow(c, "edit", before, after);
       this.mustFit(c, before, after);
@@ -169,17 +136,13 @@ export class Desk extends Shelf {
 
   /** What central has not accepted yet, in the order in which it will be sent. */
   review(): Queued[] {
-    const queue = this.db.all<Entry>(
-      `SELECT * FROM outbox WHERE author = ? ORDER BY coalesce(place, number)`,
-      [this.fact("worker")],
-    );
+    const queue = this.db.all<Entry>(`SELECT * FROM outbox WHERE author = ? ORDER BY coalesce(place, number)`, [
+      this.fact("worker"),
+    ]);
     return queue.map((q) => {
       const c = this.collection(q.collection);
       const row = this.load(q.collection, q.record);
-      const answer =
-        q.state === "refused" || q.state === "waiting"
-          ? { answer: q.state }
-          : {};
+      const answer = q.state === "refused" || q.state === "waiting" ? { answer: q.state } : {};
       return {
         number: q.number,
         collection: q.collection,
@@ -199,6 +162,7 @@ export class Desk extends Shelf {
 
   /** Offers central once more what it has refused of a record, as it is. */
   sendAgain(number: number): DeviceRecord {
+    this.keepWhatIsLeftOut();
     return this.within(() => {
       const row = this.refused(number);
       const [now, decisions] = this.mendTogether(row, (one) => this.again(one));
@@ -232,10 +196,7 @@ export class Desk extends Shelf {
             );
           }),
         );
-        this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [
-          one.collection,
-          one.id,
-        ]);
+        this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [one.collection, one.id]);
         this.rebuild(one, underOf(one));
       }
     });
@@ -247,39 +208,23 @@ export class Desk extends Shelf {
       this.maySave(c);
       const [, decisions] = this.saveIn(c, id, wish);
       this.finish();
-      return this.show(
-        c,
-        this.load(collection, id) ?? stored(collection, id),
-        decisions,
-      );
+      return this.show(c, this.load(collection, id) ?? stored(collection, id), decisions);
     });
   }
 
   /** Whether anybody may change the collection on this device now. */
-  private maySave(c: Collection): void {
+  protected maySave(c: Collection): void {
     if (this.fact("token") === "") {
-      throw new DeviceError(
-        "not-enrolled",
-        "this store is not enrolled; enrol it with an enrolment code",
-      );
+      throw new DeviceError("not-enrolled", "this store is not enrolled; enrol it with an enrolment code");
     }
     if (new Date(this.now()).getUTCFullYear() < firstYear) {
-      throw new DeviceError(
-        "clock",
-        "this device's clock is wrong; set it, and save again",
-      );
+      throw new DeviceError("clock", "this device's clock is wrong; set it, and save again");
     }
     if (this.fact("role") === "reader") {
-      throw new DeviceError(
-        "not-allowed",
-        "the role reader may not change records",
-      );
+      throw new DeviceError("not-allowed", "the role reader may not change records");
     }
     if (!c.pushes) {
-      throw new DeviceError(
-        "not-allowed",
-        `${c.title} only come down from central and are changed there`,
-      );
+      throw new DeviceError("not-allowed", `${c.title} only come down from central and are changed there`);
     }
   }
 
@@ -289,18 +234,11 @@ export class Desk extends Shelf {
     let before: Fields = blank();
     if (kind === "add") {
       if (wish.as !== undefined && this.load(c.name, id)) {
-        throw new DeviceError(
-          "taken",
-          `there is a record with the id ${id} in ${c.name} already`,
-        );
+        throw new DeviceError("taken", `there is a record with the id ${id} in ${c.name} already`);
       }
       for (const field of c.fields) {
         const start = c.startOf(field.name);
-        if (
-          start !== undefined &&
-          wish.set[field.name] === undefined &&
-          !wish.cleared.includes(field.name)
-        ) {
+        if (start !== undefined && wish.set[field.name] === undefined && !wish.cleared.includes(field.name)) {
           wish.set[field.name] = start;
         }
       }
@@ -331,12 +269,7 @@ export class Desk extends Shelf {
   }
 
   /** Saves what somebody wants of a record that they saw in an earlier state than it has here now. */
-  private saveOnOlder(
-    c: Collection,
-    row: Stored,
-    wish: Wish,
-    saw: DeviceRecord,
-  ): [Stored, Decision[]] {
+  private saveOnOlder(c: Collection, row: Stored, wish: Wish, saw: DeviceRecord): [Stored, Decision[]] {
     const under = underOf(row);
     const before = fieldsOf(row.fields);
     const shown: Fields = blank();
@@ -354,25 +287,19 @@ export class Desk extends Shelf {
       kind: wish.kind,
       base: saw.revision,
       fields: delta,
-      stamp: stamps.correct(
-        { by: 0, error: 0 },
-        stamps.next("", this.now() + this.offset.by),
-        Infinity,
-      ),
+      stamp: stamps.correct({ by: 0, error: 0 }, stamps.next("", this.now() + this.offset.by), Infinity),
       source: {
         incarnation: this.fact("incarnation"),
         number: this.lastNumber() + 1,
       },
-      seen: [],
+      seen: JSON.parse(this.seenOf(row)) as Source[],
     };
     let out;
     try {
       out = merge(c.rules, state, edit);
     } catch (error) {
       if (error instanceof Refusal) {
-        throw new InvalidError(c.name, [
-          { code: error.code, message: error.message },
-        ]);
+        throw new InvalidError(c.name, [{ code: error.code, message: error.message }]);
       }
       throw error;
     }
@@ -383,25 +310,14 @@ export class Desk extends Shelf {
       this.mustFit(c, before, out.state.fields);
       this.mustBeHere(c, delta);
     }
-    const now = this.putChange(
-      row,
-      saw.revision,
-      wish.kind,
-      delta,
-      out.state.fields,
-    );
+    const now = this.putChange(row, saw.revision, wish.kind, delta, out.state.fields);
     // The view is what the rules make of it, which a put on its own does not know.
     this.rebuild(now, under);
     return [this.load(c.name, row.id) ?? now, out.decisions];
   }
 
   /** Puts a change at the end of the outbox; an edit of what central has refused mends that. */
-  private enqueueTelling(
-    row: Stored,
-    kind: Kind,
-    delta: Delta,
-    after: Fields,
-  ): [Stored, Decision[]] {
+  private enqueueTelling(row: Stored, kind: Kind, delta: Delta, after: Fields): [Stored, Decision[]] {
     if (kind !== "edit" || row.pending === 0 || !this.mendable(row)) {
       return [this.putChange(row, row.revision, kind, delta, after), []];
     }
@@ -411,23 +327,12 @@ export class Desk extends Shelf {
     });
   }
 
-  private enqueue(
-    row: Stored,
-    kind: Kind,
-    delta: Delta,
-    after: Fields,
-  ): Stored {
+  private enqueue(row: Stored, kind: Kind, delta: Delta, after: Fields): Stored {
     return this.enqueueTelling(row, kind, delta, after)[0];
   }
 
   /** Writes a change that starts from a revision of central's, and the view after it. */
-  private putChange(
-    row: Stored,
-    base: number,
-    kind: Kind,
-    delta: Delta,
-    after: Fields,
-  ): Stored {
+  protected putChange(row: Stored, base: number, kind: Kind, delta: Delta, after: Fields): Stored {
     const now = this.now();
     const stamp = stamps.next(this.fact("stamp"), now);
     this.setFact("stamp", stamp);
@@ -435,8 +340,8 @@ export class Desk extends Shelf {
     const { boot, since } = this.tick();
     const editedAt = this.time();
     this.db.run(
-      `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line)
-       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+      `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, generation, seen)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
       [
         row.collection,
         row.id,
@@ -448,6 +353,8 @@ export class Desk extends Shelf {
         author,
         boot,
         stamps.millisOf(stamp) - Math.floor(since),
+        row.lost,
+        this.seenOf(row),
       ],
     );
     const saved = { ...row };
@@ -466,33 +373,27 @@ export class Desk extends Shelf {
     return saved;
   }
 
-  private lastNumber(): number {
-    return (
-      this.one<{ seq: number }>(
-        `SELECT seq FROM sqlite_sequence WHERE name = 'outbox'`,
-      )?.seq ?? 0
+  /** The unsent changes of a record that its author sees and that an earlier incarnation of the store numbered. */
+  private seenOf(row: Stored): string {
+    const rows = this.db.all<{ origin: string; number: number }>(
+      `SELECT origin, number FROM outbox WHERE collection = ? AND record = ? AND origin <> '' ORDER BY number DESC LIMIT 1000`,
+      [row.collection, row.id],
     );
+    return JSON.stringify(rows.map(({ origin, number }) => ({ incarnation: origin, number })));
+  }
+
+  private lastNumber(): number {
+    return this.one<{ seq: number }>(`SELECT seq FROM sqlite_sequence WHERE name = 'outbox'`)?.seq ?? 0;
   }
 
   /** Makes a group of the changes saved in this transaction since a number; of one alone there is none. */
   private bind(since: number): void {
-    const count =
-      this.one<{ n: number }>(
-        `SELECT count(*) AS n FROM outbox WHERE number > ?`,
-        [since],
-      )?.n ?? 0;
+    const count = this.one<{ n: number }>(`SELECT count(*) AS n FROM outbox WHERE number > ?`, [since])?.n ?? 0;
     if (count > maxGroup) {
-      throw new DeviceError(
-        "group-size",
-        `a group has at most ${maxGroup} changes, and this one has ${count}`,
-      );
+      throw new DeviceError("group-size", `a group has at most ${maxGroup} changes, and this one has ${count}`);
     }
     if (count > 1) {
-      this.db.run(`UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, [
-        this.newID(),
-        count,
-        since,
-      ]);
+      this.db.run(`UPDATE outbox SET grp = ?, grp_of = ? WHERE number > ?`, [this.newID(), count, since]);
     }
   }
 
@@ -533,21 +434,11 @@ export class Desk extends Shelf {
   }
 
   /** Asks the collection's own rules, so that the worker hears at once what central would refuse. */
-  private allow(
-    c: Collection,
-    kind: Kind,
-    before: Fields,
-    after: Fields,
-  ): void {
+  private allow(c: Collection, kind: Kind, before: Fields, after: Fields): void {
     const why =
       kind === "add"
         ? c.refuses("add", this.person, undefined, after)
-        : c.refuses(
-            kind,
-            this.person,
-            before,
-            kind === "remove" ? undefined : after,
-          );
+        : c.refuses(kind, this.person, before, kind === "remove" ? undefined : after);
     if (why !== undefined) {
       throw new DeviceError("not-allowed", why);
     }
@@ -599,21 +490,12 @@ export class Desk extends Shelf {
         continue;
       }
       const target = this.definitions().get(field.reference);
-      const row =
-        target && this.load(field.reference, JSON.parse(to) as string);
+      const row = target && this.load(field.reference, JSON.parse(to) as string);
       if (row?.removed) {
-        throw invalid(
-          c.name,
-          field.name,
-          `refers to a record of ${field.reference} that was removed`,
-        );
+        throw invalid(c.name, field.name, `refers to a record of ${field.reference} that was removed`);
       }
       if (target && !row && this.holdsAll(target)) {
-        throw invalid(
-          c.name,
-          field.name,
-          `refers to ${to}, but there is no such record in ${field.reference}`,
-        );
+        throw invalid(c.name, field.name, `refers to ${to}, but there is no such record in ${field.reference}`);
       }
     }
   }
@@ -626,10 +508,25 @@ export class Desk extends Shelf {
     return !c.territorial && !c.readable && c.loads && row?.whole === 1;
   }
 
+  /** Makes a copy of the store where what was refused gives values to fields that are gone: mended, it goes without them. */
+  private keepWhatIsLeftOut(): void {
+    const refused = this.db.all<Entry>(
+      `SELECT * FROM outbox WHERE (collection, record) IN (SELECT collection, record FROM outbox WHERE state = 'refused')`,
+    );
+    const leaves = refused.some((q) => {
+      const c = this.collection(q.collection);
+      const delta = c.presentNames(readDelta(parse(q.fields)));
+      return Object.entries(delta).some(([name, edit]) => !c.field(name) && edit.to !== undefined);
+    });
+    if (leaves) {
+      this.backupBefore("values-left-out");
+    }
+  }
+
   /** Whether an edit of a record mends what is unsent of it: refused, by the same author, and nothing on its way. */
   private mendable(row: Stored): boolean {
     const found = this.one<{ is: number }>(
-      `SELECT coalesce(sum(state = 'refused' OR mended) > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0) AS "is"
+      `SELECT coalesce(sum(state = 'refused' OR mended AND origin = '') > 0 AND sum(author <> ?) = 0 AND sum(state = 'sent') = 0, 0) AS "is"
          FROM outbox WHERE collection = ? AND record = ?`,
       [this.fact("worker"), row.collection, row.id],
     );
@@ -651,10 +548,7 @@ export class Desk extends Shelf {
     const c = this.collection(row.collection);
     const changes = this.unsentOf(row);
     const { decisions } = this.overlay(c, under, changes);
-    this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [
-      row.collection,
-      row.id,
-    ]);
+    this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [row.collection, row.id]);
     const mended: Mended = {
       kind: row.revision === 0 || under.removed ? "add" : "edit",
       base: row.revision,
@@ -663,6 +557,9 @@ export class Desk extends Shelf {
     if (row.withdrawn > row.revision) {
       // What central has is not here, and may be more than what this store has sent of it.
       mended.base = Math.min(mended.base, ...changes.map((q) => q.base));
+    }
+    if (row.lost !== "") {
+      Object.assign(mended, sentBefore(c, changes, mended, after));
     }
     for (const name of Object.keys(mended.delta)) {
       if (!c.field(name)) {
@@ -679,13 +576,7 @@ export class Desk extends Shelf {
   }
 
   private putMended(row: Stored, m: Mended): Stored {
-    return this.putChange(
-      row,
-      m.base,
-      m.kind,
-      m.delta,
-      apply(underOf(row).fields, m.delta),
-    );
+    return this.putChange(row, m.base, m.kind, m.delta, apply(underOf(row).fields, m.delta));
   }
 
   /** Puts what is unsent of a record into the outbox anew, as one change; a removal follows what was edited before it. */
@@ -694,20 +585,13 @@ export class Desk extends Shelf {
     if (!row.removed) {
       return [this.putMended(ready, mended), decisions];
     }
-    const edits =
-      mended.kind === "edit" && Object.keys(mended.delta).length > 0;
+    const edits = mended.kind === "edit" && Object.keys(mended.delta).length > 0;
     const now = edits ? this.putMended(ready, mended) : ready;
-    return [
-      this.putMended(now, { ...mended, kind: "remove", delta: blank() }),
-      decisions,
-    ];
+    return [this.putMended(now, { ...mended, kind: "remove", delta: blank() }), decisions];
   }
 
   /** Mends a record, and sends again what was refused as one group with it: the new changes are a group as well. */
-  private mendTogether(
-    row: Stored,
-    mend: (row: Stored) => [Stored, Decision[]],
-  ): [Stored, Decision[]] {
+  private mendTogether(row: Stored, mend: (row: Stored) => [Stored, Decision[]]): [Stored, Decision[]] {
     const others = this.groupedWith(row);
     const last = this.lastNumber();
     const done = mend(row);
@@ -735,55 +619,53 @@ export class Desk extends Shelf {
            AND NOT (collection = ?1 AND record = ?2) GROUP BY collection, record ORDER BY min(number)`,
       [row.collection, row.id],
     );
-    return keys.flatMap(
-      ({ collection, record }) => this.load(collection, record) ?? [],
-    );
+    return keys.flatMap(({ collection, record }) => this.load(collection, record) ?? []);
   }
 
   /** Finds the record of a refused change of whoever is signed in. */
   private refused(number: number): Stored {
-    const q = this.one<Entry>(
-      `SELECT * FROM outbox WHERE number = ? AND author = ?`,
-      [number, this.fact("worker")],
-    );
+    const q = this.one<Entry>(`SELECT * FROM outbox WHERE number = ? AND author = ?`, [number, this.fact("worker")]);
     const row = q && this.load(q.collection, q.record);
     if (!q || !row) {
-      throw new DeviceError(
-        "no-change",
-        `no such change of yours on this device: ${number}`,
-      );
+      throw new DeviceError("no-change", `no such change of yours on this device: ${number}`);
     }
     if (q.state !== "refused" && q.state !== "waiting") {
-      throw new DeviceError(
-        "not-allowed",
-        `change ${number} has not been refused; it goes with the next exchange`,
-      );
+      throw new DeviceError("not-allowed", `change ${number} has not been refused; it goes with the next exchange`);
     }
     if (!this.ownAndHere(row)) {
-      throw new DeviceError(
-        "not-allowed",
-        "other changes of this record are on their way to central; exchange first",
-      );
+      throw new DeviceError("not-allowed", "other changes of this record are on their way to central; exchange first");
     }
     return row;
   }
 }
 
-function invalid(
-  collection: string,
-  field: string,
-  message: string,
-): InvalidError {
-  return new InvalidError(collection, [
-    { field, code: "invalid-value", message },
-  ]);
+/** A mended change of a record that a restored central has lost: all that the changes said is said again. */
+function sentBefore(c: Collection, changes: Entry[], m: Mended, after: Fields): Mended {
+  const said: Mended = { kind: "edit", base: m.base, delta: blank() };
+  for (const q of changes) {
+    if (q.kind === "add") {
+      said.kind = "add";
+    }
+    said.base = Math.min(said.base, q.base);
+    for (const [name, edit] of Object.entries(c.presentNames(readDelta(parse(q.fields))))) {
+      said.delta[name] = said.delta[name] ?? edit;
+    }
+  }
+  for (const [name, edit] of Object.entries(m.delta)) {
+    said.delta[name] = said.delta[name] ?? edit;
+  }
+  for (const [name, edit] of Object.entries(said.delta)) {
+    said.delta[name] = edited(edit.from, after[name]);
+  }
+  return said;
+}
+
+function invalid(collection: string, field: string, message: string): InvalidError {
+  return new InvalidError(collection, [{ field, code: "invalid-value", message }]);
 }
 
 /** Values in canonical form, and the fields that are cleared. */
-function wished(
-  collection: string,
-  values: Values,
-): { set: Fields; cleared: string[] } {
+function wished(collection: string, values: Values): { set: Fields; cleared: string[] } {
   const set: Fields = blank();
   const cleared: string[] = [];
   for (const [name, value] of Object.entries(values)) {

@@ -40,11 +40,7 @@ export class InvalidError extends Error {
     readonly collection: string,
     readonly reasons: Reason[],
   ) {
-    super(
-      reasons
-        .map((r) => (r.field ? `${r.field}: ${r.message}` : r.message))
-        .join("; "),
-    );
+    super(reasons.map((r) => (r.field ? `${r.field}: ${r.message}` : r.message)).join("; "));
   }
 }
 

@@ -41,19 +41,33 @@ const tables = [
     collection TEXT NOT NULL, id TEXT NOT NULL, revision INTEGER NOT NULL, removed INTEGER NOT NULL, fields TEXT NOT NULL,
     computed TEXT NOT NULL DEFAULT '{}', local TEXT NOT NULL DEFAULT '{}', marks TEXT NOT NULL DEFAULT '',
     under_removed INTEGER NOT NULL DEFAULT 0, under_fields TEXT, pending INTEGER NOT NULL DEFAULT 0,
-    withdrawn INTEGER NOT NULL DEFAULT 0, author TEXT NOT NULL DEFAULT '', device TEXT NOT NULL DEFAULT '',
+    withdrawn INTEGER NOT NULL DEFAULT 0, lost TEXT NOT NULL DEFAULT '', author TEXT NOT NULL DEFAULT '', device TEXT NOT NULL DEFAULT '',
     edited_at TEXT NOT NULL DEFAULT '', received_at TEXT NOT NULL DEFAULT '', PRIMARY KEY (collection, id))`,
   `CREATE INDEX records_pending ON records (collection) WHERE pending > 0`,
+  `CREATE INDEX records_lost ON records (collection, id) WHERE lost <> ''`,
   `CREATE TABLE people (
     name TEXT PRIMARY KEY, place INTEGER NOT NULL, role TEXT NOT NULL, territories TEXT NOT NULL) WITHOUT ROWID`,
   // AUTOINCREMENT: a number is never given twice, whatever is deleted.
   `CREATE TABLE outbox (
     number INTEGER PRIMARY KEY AUTOINCREMENT, collection TEXT NOT NULL, record TEXT NOT NULL, kind TEXT NOT NULL,
     base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, edited_at TEXT NOT NULL, author TEXT NOT NULL,
-    grp TEXT NOT NULL DEFAULT '', grp_of INTEGER NOT NULL DEFAULT 0, mended INTEGER NOT NULL DEFAULT 0,
-    folds TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
-    line INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'new', batch TEXT, reasons TEXT)`,
+    origin TEXT NOT NULL DEFAULT '', generation TEXT NOT NULL DEFAULT '', grp TEXT NOT NULL DEFAULT '',
+    grp_of INTEGER NOT NULL DEFAULT 0, mended INTEGER NOT NULL DEFAULT 0, seen TEXT NOT NULL DEFAULT '[]',
+    folds TEXT NOT NULL DEFAULT '[]', parts TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
+    line INTEGER NOT NULL DEFAULT 0, unsure INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'new', batch TEXT,
+    reasons TEXT)`,
   `CREATE INDEX outbox_record ON outbox (collection, record)`,
+  // What central has accepted, so that it can be offered again to one that was restored.
+  `CREATE TABLE travelled (
+    at TEXT NOT NULL, number INTEGER NOT NULL, collection TEXT NOT NULL, record TEXT NOT NULL, kind TEXT NOT NULL,
+    base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, dated TEXT NOT NULL, unsure INTEGER NOT NULL,
+    edited_at TEXT NOT NULL, author TEXT NOT NULL, origin TEXT NOT NULL, generation TEXT NOT NULL, grp TEXT NOT NULL,
+    grp_of INTEGER NOT NULL, seen TEXT NOT NULL, folds TEXT NOT NULL, parts TEXT NOT NULL)`,
+  `CREATE INDEX travelled_at ON travelled (at)`,
+  // What central had of records before it was restored from an older state, where it now has less.
+  `CREATE TABLE lost_values (
+    collection TEXT NOT NULL, id TEXT NOT NULL, revision INTEGER NOT NULL, fields TEXT NOT NULL, marks TEXT NOT NULL,
+    removed INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (collection, id)) WITHOUT ROWID`,
 ];
 
 /** Facts that a store knows of itself, by name. */
@@ -67,6 +81,7 @@ export type Fact =
   | "held"
   | "incarnation"
   | "name"
+  | "renewed"
   | "offset"
   | "role"
   | "seal-to"
@@ -92,17 +107,14 @@ export class File {
     protected readonly options: Options,
   ) {
     this.now = options.now ?? Date.now;
-    this.tick =
-      options.tick ?? (() => ({ boot: machine, since: performance.now() }));
+    this.tick = options.tick ?? (() => ({ boot: machine, since: performance.now() }));
     this.newID = options.newID ?? (() => uuid7(this.now()));
     this.db.run(`PRAGMA synchronous = EXTRA`);
     this.migrate();
   }
 
   private migrate(): void {
-    const known = this.db.all(
-      `SELECT 1 FROM sqlite_schema WHERE name = 'facts'`,
-    );
+    const known = this.db.all(`SELECT 1 FROM sqlite_schema WHERE name = 'facts'`);
     if (known.length === 0) {
       this.db.run(`BEGIN IMMEDIATE`);
       for (const table of tables) {
@@ -114,15 +126,50 @@ export class File {
       return;
     }
     if (Number(this.fact("version")) > version) {
-      throw new DeviceError(
-        "newer",
-        "this store was made by a newer version of the program; open it with that one",
-      );
+      throw new DeviceError("newer", "this store was made by a newer version of the program; open it with that one");
     }
   }
 
   close(): void {
     this.db.close();
+  }
+
+  /** Writes a copy of the store to a new file. */
+  backup(path: string): void {
+    this.db.copyTo(path);
+  }
+
+  /** The copies beside the store that were made before risky steps. */
+  backups(): string[] {
+    return this.db.besides();
+  }
+
+  /** Makes a copy beside the store before a risky step. It is called outside of transactions. */
+  protected backupBefore(why: string): void {
+    this.db.copyBeside(
+      `before-${why}-${this.time()
+        .replace(/[^0-9]/g, "")
+        .slice(0, 17)}-${this.newID().slice(-6)}`,
+    );
+  }
+
+  /** Gives the store another identity. What it has saved so far keeps the old one as its source. */
+  protected newIncarnation(): void {
+    const old = this.fact("incarnation");
+    this.db.run(`UPDATE outbox SET origin = ? WHERE origin = ''`, [old]);
+    this.db.run(`UPDATE travelled SET origin = ? WHERE origin = ''`, [old]);
+    this.setFact("incarnation", this.newID());
+    this.setFact("renewed", "true");
+    this.setFact("answered", "");
+    this.setFact("torn", "");
+  }
+
+  /** Makes a store of what was a backup: nothing that it saves from now on reuses a number of the store that is lost. */
+  renewAsRestored(): void {
+    if (this.fact("token") === "") {
+      throw new DeviceError("not-enrolled", "this store is not enrolled");
+    }
+    this.within(() => this.newIncarnation());
   }
 
   /** Runs work in one transaction: all of it is on the disk when this returns, or nothing of it. */
@@ -174,11 +221,7 @@ export class File {
   }
 
   fact(name: Fact): string {
-    return (
-      this.db.all<{ value: string }>(`SELECT value FROM facts WHERE name = ?`, [
-        name,
-      ])[0]?.value ?? ""
-    );
+    return this.db.all<{ value: string }>(`SELECT value FROM facts WHERE name = ?`, [name])[0]?.value ?? "";
   }
 
   protected setFact(name: Fact, value: string): void {
@@ -188,10 +231,7 @@ export class File {
     );
   }
 
-  protected one<T extends object>(
-    sql: string,
-    params: Param[] = [],
-  ): T | undefined {
+  protected one<T extends object>(sql: string, params: Param[] = []): T | undefined {
     return this.db.all<T>(sql, params)[0];
   }
 
@@ -219,8 +259,6 @@ export function uuid7(now: number): string {
   }
   bytes[6] = ((bytes[6] ?? 0) & 0x0f) | 0x70;
   bytes[8] = ((bytes[8] ?? 0) & 0x3f) | 0x80;
-  const digits = [...bytes]
-    .map((byte) => byte.toString(16).padStart(2, "0"))
-    .join("");
+  const digits = [...bytes].map((byte) => byte.toString(16).padStart(2, "0")).join("");
   return digits.replace(/^(.{8})(.{4})(.{4})(.{4})/, "$1-$2-$3-$4-");
 }

@@ -56,18 +56,13 @@ export class Finder extends Desk {
     const words = (ask.search ?? "").split(/\s+/).filter((word) => word !== "");
     const conditions = (ask.where ?? []).map((text) => conditionOf(c, text));
     if (words.length > most.words || conditions.length > most.conditions) {
-      throw new AskError(
-        `take at most ${most.words} words and ${most.conditions} conditions`,
-      );
+      throw new AskError(`take at most ${most.words} words and ${most.conditions} conditions`);
     }
     const terms = [`collection = '${c.name}'`, `NOT removed`];
     const params: Param[] = [];
     const named = new Map<string, Condition[]>();
     for (const condition of conditions) {
-      const key =
-        condition.op === "="
-          ? condition.field
-          : `${named.size} ${condition.field}`;
+      const key = condition.op === "=" ? condition.field : `${named.size} ${condition.field}`;
       named.set(key, [...(named.get(key) ?? []), condition]);
     }
     for (const either of named.values()) {
@@ -86,10 +81,7 @@ export class Finder extends Desk {
     }
     const from = `FROM records WHERE ${terms.join(" AND ")}`;
     const total =
-      this.one<{ n: number }>(
-        `SELECT count(*) AS n FROM (SELECT 1 ${from} LIMIT ${mostCounted + 1})`,
-        params,
-      )?.n ?? 0;
+      this.one<{ n: number }>(`SELECT count(*) AS n FROM (SELECT 1 ${from} LIMIT ${mostCounted + 1})`, params)?.n ?? 0;
     const rows = this.db.all<Stored>(
       `SELECT * ${from} ORDER BY ${orderOf(c, ask.sort ?? "")} LIMIT ${limit} OFFSET ${offset}`,
       params,
@@ -105,9 +97,7 @@ export class Finder extends Desk {
   children(of: DeviceRecord, child: string, ask: Ask = {}): Found {
     const { parent } = this.collection(child);
     if (parent?.collection !== of.collection) {
-      throw new AskError(
-        `${child} is not a collection whose parent is ${of.collection}`,
-      );
+      throw new AskError(`${child} is not a collection whose parent is ${of.collection}`);
     }
     return this.find(child, {
       ...ask,
@@ -121,25 +111,14 @@ const values = `(SELECT group_concat(value, ' ') FROM json_each(fields))`;
 function conditionOf(c: Collection, text: string): Condition {
   const parts = /^([^!<>=~]+)(!=|<=|>=|=|<|>|~)(.*)$/s.exec(text);
   if (!parts) {
-    throw new AskError(
-      `condition ${JSON.stringify(text)}: write FIELD=VALUE, or with != < <= > >= or ~ (contains)`,
-    );
+    throw new AskError(`condition ${JSON.stringify(text)}: write FIELD=VALUE, or with != < <= > >= or ~ (contains)`);
   }
   const [, field = "", op = "", value = ""] = parts.map((part) => part.trim());
   if (!c.field(field)) {
-    throw new AskError(
-      `condition ${JSON.stringify(text)}: ${c.name} has no field ${JSON.stringify(field)}`,
-    );
+    throw new AskError(`condition ${JSON.stringify(text)}: ${c.name} has no field ${JSON.stringify(field)}`);
   }
-  if (
-    op !== "~" &&
-    value !== "" &&
-    isNumber(c, field) &&
-    numeral(value) === undefined
-  ) {
-    throw new AskError(
-      `condition ${JSON.stringify(text)}: ${field} is a number, and ${JSON.stringify(value)} is none`,
-    );
+  if (op !== "~" && value !== "" && isNumber(c, field) && numeral(value) === undefined) {
+    throw new AskError(`condition ${JSON.stringify(text)}: ${field} is a number, and ${JSON.stringify(value)} is none`);
   }
   return { field, op, value };
 }
@@ -147,11 +126,7 @@ function conditionOf(c: Collection, text: string): Condition {
 /** Where the value of a field stands. Names hold only small letters, digits and _. */
 function column(c: Collection, name: string): string {
   const field = c.field(name);
-  return field?.computed !== undefined
-    ? "computed"
-    : field?.local
-      ? "local"
-      : "fields";
+  return field?.computed !== undefined ? "computed" : field?.local ? "local" : "fields";
 }
 
 function textOf(c: Collection, name: string): string {
@@ -165,9 +140,7 @@ function numberOf(c: Collection, name: string): string {
 
 function isNumber(c: Collection, name: string): boolean {
   const schema = c.field(name)?.schema;
-  return (
-    isObject(schema) && (schema.type === "number" || schema.type === "integer")
-  );
+  return isObject(schema) && (schema.type === "number" || schema.type === "integer");
 }
 
 function numeral(text: string): number | undefined {
@@ -178,10 +151,7 @@ function numeral(text: string): number | undefined {
   }
 }
 
-function sqlOf(
-  c: Collection,
-  { field, op, value }: Condition,
-): [string, Param] {
+function sqlOf(c: Collection, { field, op, value }: Condition): [string, Param] {
   const text = textOf(c, field);
   if (op === "~") {
     return [`${text} LIKE ? ESCAPE '\\'`, pattern(value)];
@@ -210,14 +180,10 @@ function orderOf(c: Collection, sort: string): string {
     if (name === "edited_at" || name === "revision") {
       orders.push(`${name} ${way}`);
     } else if (c.field(name)) {
-      const key = isNumber(c, name)
-        ? numberOf(c, name)
-        : `substr(lower(${textOf(c, name)}),1,200)`;
+      const key = isNumber(c, name) ? numberOf(c, name) : `substr(lower(${textOf(c, name)}),1,200)`;
       orders.push(`${key} ${way} NULLS LAST`);
     } else {
-      throw new AskError(
-        `sort by ${JSON.stringify(name)}: ${c.name} has no such field`,
-      );
+      throw new AskError(`sort by ${JSON.stringify(name)}: ${c.name} has no such field`);
     }
   }
   return [...orders, reverse ? "id DESC" : "id ASC"].join(", ");

@@ -4,15 +4,9 @@ import { isArray, write, type Value } from "../core/json.ts";
 import * as stamps from "../core/stamp.ts";
 import { DeviceError, Problem } from "./errors.ts";
 import { Link, type Call } from "./link.ts";
-import {
-  list,
-  members,
-  Receiver,
-  text,
-  type Members,
-  type Summary,
-} from "./receiver.ts";
-import { listOf, type Entry, type Stored } from "./shelf.ts";
+import { list, members, text, type Members, type Summary } from "./receiver.ts";
+import { Reconciler } from "./reconcile.ts";
+import { answeredBefore, listOf, type Entry, type Stored } from "./shelf.ts";
 
 /** How far an exchange is. */
 export interface Progress {
@@ -58,18 +52,14 @@ interface Run {
 const firstBatch = 500;
 const pageRecords = 2000;
 const leastPage = 20;
+const mostAsked = 500;
 const perChange = 300; // bytes that a change weighs besides its fields, about
 
-export class Line extends Receiver {
+export class Line extends Reconciler {
   private busy = false;
 
   /** Makes the store a device of central, with a one-time code. While central is open, the code may be empty. */
-  async enrol(
-    central: string,
-    code: string,
-    name: string,
-    signal?: AbortSignal,
-  ): Promise<void> {
+  async enrol(central: string, code: string, name: string, signal?: AbortSignal): Promise<void> {
     if (this.fact("token") !== "") {
       throw new DeviceError("enrolled", "this store is enrolled already");
     }
@@ -90,13 +80,7 @@ export class Line extends Receiver {
       }),
     );
     this.within(() => {
-      for (const fact of [
-        "device",
-        "token",
-        "worker",
-        "role",
-        "generation",
-      ] as const) {
+      for (const fact of ["device", "token", "worker", "role", "generation"] as const) {
         this.setFact(fact, String(got[fact]));
       }
       this.setFact("central", base);
@@ -121,22 +105,12 @@ export class Line extends Receiver {
     return this.run(false, true, options);
   }
 
-  private async run(
-    push: boolean,
-    pull: boolean,
-    options: ExchangeOptions,
-  ): Promise<Summary> {
+  private async run(push: boolean, pull: boolean, options: ExchangeOptions): Promise<Summary> {
     if (this.busy) {
-      throw new DeviceError(
-        "busy",
-        "an exchange of this store is running already",
-      );
+      throw new DeviceError("busy", "an exchange of this store is running already");
     }
     if (this.fact("token") === "") {
-      throw new DeviceError(
-        "not-enrolled",
-        "this store is not enrolled; enrol it with an enrolment code",
-      );
+      throw new DeviceError("not-enrolled", "this store is not enrolled; enrol it with an enrolment code");
     }
     this.busy = true;
     const counts = {
@@ -151,11 +125,7 @@ export class Line extends Receiver {
       withdrawn: 0,
     };
     const run: Run = {
-      link: new Link(
-        this.fact("central"),
-        this.fact("token"),
-        this.options.fetch ?? fetch,
-      ),
+      link: new Link(this.fact("central"), this.fact("token"), this.options.fetch ?? fetch),
       summary: { exchange: this.newID(), ...counts },
       offset: this.offset,
       maxChanges: firstBatch,
@@ -165,7 +135,10 @@ export class Line extends Receiver {
       signal: options.signal,
     };
     try {
-      await this.meet(run);
+      await this.meetAgain(run);
+      if (pull) {
+        await this.pullAfterRestore(run);
+      }
       if (push) {
         await this.pushAll(run);
       }
@@ -173,16 +146,14 @@ export class Line extends Receiver {
         await this.pullAll(run);
       }
       await this.report(run);
+      this.forgetTravelled();
       return run.summary;
     } finally {
       this.busy = false;
     }
   }
 
-  private call(
-    run: Run,
-    call: Omit<Call, "signal">,
-  ): Promise<Value | undefined> {
+  private call(run: Run, call: Omit<Call, "signal">): Promise<Value | undefined> {
     const headers = {
       "Homing-Exchange": run.summary.exchange,
       "Homing-Incarnation": this.fact("incarnation"),
@@ -194,29 +165,92 @@ export class Line extends Receiver {
     });
   }
 
+  /** When what this store shows tells central that its database was put back, central is another, and they meet anew. */
+  private async meetAgain(run: Run): Promise<void> {
+    try {
+      await this.meet(run);
+    } catch (error) {
+      if (!(error instanceof Problem && error.type.endsWith(":generation-changed"))) {
+        throw error;
+      }
+      await this.meet(run);
+    }
+  }
+
+  /** Tells central of a new incarnation, or a restored central of all that it has had. */
+  private async renew(run: Run): Promise<void> {
+    if (this.fact("renewed") !== "true") {
+      return;
+    }
+    const earlier = this.db.all<{ origin: string }>(
+      `SELECT origin FROM outbox WHERE origin <> '' UNION SELECT origin FROM travelled WHERE origin <> ''`,
+    );
+    for (const incarnation of [...earlier.map((one) => one.origin), this.fact("incarnation")]) {
+      await this.call(run, {
+        method: "PUT",
+        path: "/v1/device/incarnation",
+        body: JSON.stringify({ incarnation }),
+      });
+    }
+    this.setFact("renewed", "");
+  }
+
+  /** Loads what a restored central has before anything is offered again, so that people see that first. */
+  private async pullAfterRestore(run: Run): Promise<void> {
+    const lost = this.one<{ is: number }>(
+      `SELECT EXISTS (SELECT 1 FROM records WHERE lost <> '') AND EXISTS (SELECT 1 FROM collections WHERE loading) AS "is"`,
+    );
+    if (lost?.is === 1) {
+      await this.pullAll(run);
+    }
+  }
+
+  /** Asks central about the records of which it has not said since its restore that it has them. */
+  private async askLost(run: Run): Promise<void> {
+    this.pruneLostValues();
+    const rows = this.db.all<{ collection: string; id: string }>(
+      `SELECT collection, id FROM records WHERE lost <> '' ORDER BY collection, id`,
+    );
+    for (const name of new Set(rows.map((row) => row.collection))) {
+      const held = rows.filter((row) => row.collection === name && run.defined.has(name));
+      for (let from = 0; from < held.length; from += mostAsked) {
+        const records = held.slice(from, from + mostAsked).map(({ id }) => ({ id, revision: 0 }));
+        const body = JSON.stringify({ records });
+        const got = members(
+          await this.call(run, {
+            method: "POST",
+            path: `/v1/refresh/${name}`,
+            body,
+          }),
+        );
+        this.within(() => this.takeRecords(name, list(got.records), { ...run.summary }), true);
+      }
+    }
+    if (rows.length > 0) {
+      this.dropUnknown();
+    }
+  }
+
   /** Finds out whether central is the one this store knows, measures the clock, and takes over the definitions. */
   private async meet(run: Run): Promise<void> {
     const sent = this.now();
-    const hello = members(
-      await this.call(run, { method: "GET", path: "/v1/hello" }),
-    );
-    const [received, answered] = [hello.received_at, hello.answered_at].map(
-      (at) => Date.parse(text(at)),
-    );
-    run.offset = stamps.measure(
-      sent,
-      received ?? sent,
-      answered ?? sent,
-      this.now(),
-    );
+    const hello = members(await this.call(run, { method: "GET", path: "/v1/hello" }));
+    const [received, answered] = [hello.received_at, hello.answered_at].map((at) => Date.parse(text(at)));
+    run.offset = stamps.measure(sent, received ?? sent, answered ?? sent, this.now());
     run.maxChanges = Math.max(Number(hello.max_changes ?? firstBatch), 1);
     run.maxBytes = Number(hello.max_bytes ?? run.maxBytes);
-    if (text(hello.generation) !== this.fact("generation")) {
-      throw new DeviceError(
-        "generation",
-        "central's database is not the one that this store was enrolled with, or it was restored; nothing was sent",
-      );
+    const [generation, known] = [text(hello.generation), this.fact("generation")];
+    if (generation !== known) {
+      if (!(isArray(hello.earlier) && hello.earlier.includes(known))) {
+        throw new DeviceError(
+          "generation",
+          "central's database is not the one that this store was enrolled with; nothing was sent",
+        );
+      }
+      this.backupBefore("central-restored");
+      this.reconcile(known, generation);
     }
+    await this.renew(run);
     this.within(() => this.keepOffset(run.offset));
     await this.define(run);
   }
@@ -236,15 +270,9 @@ export class Line extends Receiver {
       `SELECT seal FROM collections WHERE seal <> '' ORDER BY pulled_at DESC LIMIT 50`,
     );
     const headers: { [name: string]: string } =
-      seals.length > 0
-        ? { "Homing-Seals": seals.map((one) => one.seal).join(",") }
-        : {};
-    const sent = members(
-      await this.call(run, { method: "GET", path: "/v1/definitions", headers }),
-    );
-    run.defined = new Set(
-      list(sent.definitions).map((d) => text(d.collection)),
-    );
+      seals.length > 0 ? { "Homing-Seals": seals.map((one) => one.seal).join(",") } : {};
+    const sent = members(await this.call(run, { method: "GET", path: "/v1/definitions", headers }));
+    run.defined = new Set(list(sent.definitions).map((d) => text(d.collection)));
     this.takeDefinitions(sent);
   }
 
@@ -252,16 +280,18 @@ export class Line extends Receiver {
   private async pushAll(run: Run): Promise<void> {
     this.fold();
     // What waits for another change may go in now.
-    this.db.run(
-      `UPDATE outbox SET state = 'sent', reasons = NULL, batch = NULL WHERE state = 'waiting'`,
-    );
+    this.db.run(`UPDATE outbox SET state = 'sent', reasons = NULL, batch = NULL WHERE state = 'waiting'`);
     const largest = Math.max(Math.min(firstBatch, run.maxChanges), 1);
     let most = Math.min(Number(this.fact("batch")) || largest, largest);
     for (;;) {
       const { id, changes } = this.nextBatch(most, run.maxBytes / 2);
       if (changes.length === 0) {
         this.hang();
-        return;
+        if (!this.partFromCopy(run.summary)) {
+          return;
+        }
+        await this.renew(run);
+        continue;
       }
       let answers: Members;
       try {
@@ -273,8 +303,7 @@ export class Line extends Receiver {
           }),
         );
       } catch (error) {
-        const smaller =
-          error instanceof Problem && [408, 413, 504].includes(error.status);
+        const smaller = error instanceof Problem && [408, 413, 504].includes(error.status);
         if (!smaller || changes.length < 2 || most < 2) {
           throw error;
         }
@@ -290,7 +319,8 @@ export class Line extends Receiver {
           `central answered ${all.length} of ${changes.length} changes; they are kept`,
         );
       }
-      this.takeAnswers(changes, all, answers, run.summary);
+      this.takeAnswers(changes, all, answers, run.summary, (q) => this.unsure(run, q) + Math.ceil(run.offset.error));
+      await this.renew(run); // something may go under another source now
       run.summary.sent += changes.length;
       if (most < largest) {
         most = Math.min(most * 2, largest);
@@ -301,10 +331,7 @@ export class Line extends Receiver {
   }
 
   /** The batch to send next: one that got no answer, or a new one, which is on the disk before it leaves. */
-  private nextBatch(
-    most: number,
-    bytes: number,
-  ): { id: string; changes: Entry[] } {
+  private nextBatch(most: number, bytes: number): { id: string; changes: Entry[] } {
     return this.within(() => {
       const open = this.db.all<Entry>(
         `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
@@ -319,20 +346,17 @@ export class Line extends Receiver {
         return { id: known ?? "", changes };
       }
       const id = this.newID();
-      this.db.run(
-        `UPDATE outbox SET batch = ?, state = 'sent' WHERE number IN (SELECT value FROM json_each(?))`,
-        [id, JSON.stringify(changes.map((q) => q.number))],
-      );
+      this.db.run(`UPDATE outbox SET batch = ?, state = 'sent' WHERE number IN (SELECT value FROM json_each(?))`, [
+        id,
+        JSON.stringify(changes.map((q) => q.number)),
+      ]);
       return { id, changes };
     });
   }
 
   private resize(id: string, most: number): void {
     this.within(() => {
-      this.db.run(
-        `UPDATE outbox SET batch = NULL WHERE batch = ? AND state = 'sent'`,
-        [id],
-      );
+      this.db.run(`UPDATE outbox SET batch = NULL WHERE batch = ? AND state = 'sent'`, [id]);
       this.setFact("batch", String(most));
     });
   }
@@ -347,8 +371,8 @@ export class Line extends Receiver {
         `"base":${q.base},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},"author":${write(q.author)}`,
       ];
       if (q.fields !== "{}") parts.push(`"fields":${q.fields}`);
-      if (q.grp !== "")
-        parts.push(`"group":{"id":${write(q.grp)},"of":${q.grp_of}}`);
+      if (q.grp !== "") parts.push(`"group":{"id":${write(q.grp)},"of":${q.grp_of}}`);
+      if (q.seen !== "[]") parts.push(`"seen":${q.seen}`);
       if (q.folds !== "[]") parts.push(`"folds":${q.folds}`);
       const turned = this.turned(q);
       if (turned !== 0) parts.push(`"turned_ms":${turned}`);
@@ -356,12 +380,17 @@ export class Line extends Receiver {
       if (unsure > 0) parts.push(`"unsure_ms":${unsure}`);
       return `{${parts.join(",")}}`;
     });
-    const identity = `"batch":${write(id)},"exchange":${write(run.summary.exchange)},"incarnation":${write(this.fact("incarnation"))}`;
-    return `{${identity},"generation":${write(this.fact("generation"))},"clock":${clock},"changes":[${all.join(",")}]}`;
+    const source = changes[0]?.origin || this.fact("incarnation");
+    const generation = changes[0]?.generation || this.fact("generation");
+    const identity = `"batch":${write(id)},"exchange":${write(run.summary.exchange)},"incarnation":${write(source)}`;
+    return `{${identity},"generation":${write(generation)},"clock":${clock},"changes":[${all.join(",")}]}`;
   }
 
   /** By how much a change may be dated wrong besides, since the machine was started anew after it was stamped. */
   private unsure(run: Run, q: Entry): number {
+    if (q.boot === answeredBefore) {
+      return q.unsure;
+    }
     if (q.boot === this.tick().boot) {
       return 0;
     }
@@ -369,9 +398,7 @@ export class Line extends Receiver {
     if (by === undefined || error === undefined) {
       return Math.ceil(Math.abs(this.now() - stamps.millisOf(q.stamp)));
     }
-    return Math.ceil(
-      Math.max(Math.abs(run.offset.by - by) + error - run.offset.error, 0),
-    );
+    return Math.ceil(Math.max(Math.abs(run.offset.by - by) + error - run.offset.error, 0));
   }
 
   /** Brings each collection to its head; when the worker's territories change meanwhile, it starts over with those. */
@@ -380,12 +407,7 @@ export class Line extends Receiver {
       try {
         return await this.pullEach(run);
       } catch (error) {
-        if (
-          !(
-            error instanceof Problem && error.type.endsWith(":coverage-changed")
-          ) ||
-          tries === 1
-        ) {
+        if (!(error instanceof Problem && error.type.endsWith(":coverage-changed")) || tries === 1) {
           throw error;
         }
         await this.define(run);
@@ -403,6 +425,7 @@ export class Line extends Receiver {
       const covers = await this.cover(run, name);
       await this.pullFrom(run, name, this.coverage(name).cursor, covers, false);
     }
+    await this.askLost(run);
   }
 
   /** Brings what is loaded of a collection in line with the territories that the worker holds. */
@@ -452,10 +475,7 @@ export class Line extends Receiver {
       [name],
     );
     // What this device itself once sent may not be here any more while the collection is loaded.
-    const answered =
-      row?.loading || gaining || from === 0 || this.fact("torn") !== ""
-        ? 0
-        : this.answered();
+    const answered = row?.loading || gaining || from === 0 || this.fact("torn") !== "" ? 0 : this.answered();
     let cursor = from;
     let empty = row?.held === 0 && from === 0;
     let limit = pageRecords;
@@ -480,8 +500,7 @@ export class Line extends Receiver {
           }),
         );
       } catch (error) {
-        const slow =
-          error instanceof Problem && [408, 504].includes(error.status);
+        const slow = error instanceof Problem && [408, 504].includes(error.status);
         if (!slow || limit === leastPage) {
           throw error;
         }
@@ -507,7 +526,7 @@ export class Line extends Receiver {
   private answered(): number {
     const highest = Number(this.fact("answered"));
     const open = this.one<{ n: number }>(
-      `SELECT coalesce(min(number), 0) AS n FROM outbox WHERE state IN ('new', 'sent')`,
+      `SELECT coalesce(min(number), 0) AS n FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`,
     )?.n;
     return open ? Math.min(highest, open - 1) : highest;
   }
@@ -519,9 +538,7 @@ export class Line extends Receiver {
          coalesce(sum(state = 'waiting'), 0) AS waiting FROM outbox`,
     );
     const { by, error } = run.offset;
-    const cursors = Object.fromEntries(
-      this.collections().map((c) => [c.name, c.cursor]),
-    );
+    const cursors = Object.fromEntries(this.collections().map((c) => [c.name, c.cursor]));
     const clock = {
       sent_at: this.time(),
       offset_ms: Math.trunc(by),
@@ -567,10 +584,7 @@ export class Line extends Receiver {
   fingerprint(collection: string): { count: number; fingerprint: string } {
     this.collection(collection);
     const set = new FingerprintSet();
-    const rows = this.db.all<Stored>(
-      `SELECT * FROM records WHERE collection = ? AND NOT removed`,
-      [collection],
-    );
+    const rows = this.db.all<Stored>(`SELECT * FROM records WHERE collection = ? AND NOT removed`, [collection]);
     for (const row of rows) {
       set.add(row.id, row.fields);
     }
@@ -583,7 +597,8 @@ function cutBatch(open: Entry[], most: number, bytes: number): Entry[] {
   let size = 0;
   let whole = 0;
   for (const [n, q] of open.entries()) {
-    if (q.batch !== open[0]?.batch) {
+    const first = open[0];
+    if (q.batch !== first?.batch || q.origin !== first.origin || q.generation !== first.generation) {
       return open.slice(0, n);
     }
     size += q.fields.length + perChange;

@@ -26,13 +26,7 @@ export class Link {
   ) {}
 
   /** Calls central and gives what it answers; nothing where there is no body. Throws a [Problem], or that nothing came. */
-  async call({
-    method,
-    path,
-    headers = {},
-    body,
-    signal,
-  }: Call): Promise<Value | undefined> {
+  async call({ method, path, headers = {}, body, signal }: Call): Promise<Value | undefined> {
     const all: { [name: string]: string } = {
       "Homing-Protocol": "1",
       ...headers,
@@ -46,15 +40,10 @@ export class Link {
       sent = body;
       if (body.length > compressFrom) {
         all["Content-Encoding"] = "gzip";
-        sent = await new Response(
-          new Blob([body]).stream().pipeThrough(new CompressionStream("gzip")),
-        ).arrayBuffer();
+        sent = await new Response(new Blob([body]).stream().pipeThrough(new CompressionStream("gzip"))).arrayBuffer();
       }
     }
-    const signals = [
-      AbortSignal.timeout(patience),
-      ...(signal ? [signal] : []),
-    ];
+    const signals = [AbortSignal.timeout(patience), ...(signal ? [signal] : [])];
     let response: Response;
     let text: string;
     try {
@@ -64,20 +53,13 @@ export class Link {
         redirect: "error",
         signal: AbortSignal.any(signals),
       };
-      response = await this.fetch(
-        this.base + path,
-        sent === undefined ? init : { ...init, body: sent },
-      );
+      response = await this.fetch(this.base + path, sent === undefined ? init : { ...init, body: sent });
       text = await response.text();
     } catch (error) {
       if (signal?.aborted) {
         throw error;
       }
-      throw new DeviceError(
-        "unreachable",
-        `central cannot be reached at ${this.base}`,
-        { cause: error },
-      );
+      throw new DeviceError("unreachable", `central cannot be reached at ${this.base}`, { cause: error });
     }
     if (!response.ok) {
       throw problemOf(response, text);
@@ -88,11 +70,7 @@ export class Link {
     try {
       return parse(text);
     } catch (error) {
-      throw new DeviceError(
-        "unreachable",
-        `what answers at ${this.base} is not central`,
-        { cause: error },
-      );
+      throw new DeviceError("unreachable", `what answers at ${this.base} is not central`, { cause: error });
     }
   }
 }
@@ -105,15 +83,7 @@ function problemOf(response: Response, text: string): Problem {
     // Something on the way has answered in central's place.
   }
   const said = isObject(read) ? read : {};
-  const detail =
-    typeof said.detail === "string"
-      ? said.detail
-      : `central answered ${response.status}`;
+  const detail = typeof said.detail === "string" ? said.detail : `central answered ${response.status}`;
   const after = Number(response.headers.get("Retry-After") ?? NaN);
-  return new Problem(
-    response.status,
-    String(said.type ?? ""),
-    detail,
-    Number.isFinite(after) ? after : undefined,
-  );
+  return new Problem(response.status, String(said.type ?? ""), detail, Number.isFinite(after) ? after : undefined);
 }

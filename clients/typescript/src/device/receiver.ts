@@ -13,25 +13,19 @@ import {
   readDelta,
   readFields,
   readMarks,
+  sameSource,
   writeDelta,
   writeFields,
   writeMarks,
   type Delta,
   type Fields,
   type Marks,
+  type Source,
   type State,
 } from "../core/state.ts";
 import { DeviceError } from "./errors.ts";
 import { Finder } from "./find.ts";
-import {
-  fieldsOf,
-  lay,
-  listOf,
-  stored,
-  underOf,
-  type Entry,
-  type Stored,
-} from "./shelf.ts";
+import { fieldsOf, lay, listOf, stored, underOf, type Entry, type Stored } from "./shelf.ts";
 
 /** What an exchange came to. */
 export interface Summary {
@@ -65,6 +59,8 @@ interface Sent {
 }
 
 const maxFolds = 10_000;
+const keepTravelled = 30 * 24 * 3600 * 1000; // milliseconds
+const mostTravelled = 50_000;
 
 export class Receiver extends Finder {
   /** Takes over the definitions, and what the worker is and holds. */
@@ -74,10 +70,9 @@ export class Receiver extends Finder {
       for (const definition of list(sent.definitions)) {
         const name = text(definition.collection);
         const doc = write(definition);
-        const before = this.one<{ doc: string; rules: string }>(
-          `SELECT doc, rules FROM collections WHERE name = ?`,
-          [name],
-        );
+        const before = this.one<{ doc: string; rules: string }>(`SELECT doc, rules FROM collections WHERE name = ?`, [
+          name,
+        ]);
         const hold = write(rules[name] ?? {});
         if (before?.doc === doc && before.rules === hold) {
           continue;
@@ -94,10 +89,7 @@ export class Receiver extends Finder {
                WHERE collection = '${name}'`,
           );
         }
-        this.layAnew(
-          c,
-          before ? texts(members(parse(before.doc)).renamed) : {},
-        );
+        this.layAnew(c, before ? texts(members(parse(before.doc)).renamed) : {});
       }
       this.takePerson(sent);
     }, true);
@@ -105,23 +97,12 @@ export class Receiver extends Finder {
 
   /** Lays what is unsent over what central said by a new definition, under the names that fields have now. */
   private layAnew(c: Collection, before: { [earlier: string]: string }): void {
-    const fresh = Object.entries(c.renamed).filter(
-      ([earlier, now]) => before[earlier] !== now,
-    );
-    for (const row of this.db.all<Stored>(
-      `SELECT * FROM records WHERE collection = ?`,
-      [c.name],
-    )) {
+    const fresh = Object.entries(c.renamed).filter(([earlier, now]) => before[earlier] !== now);
+    for (const row of this.db.all<Stored>(`SELECT * FROM records WHERE collection = ?`, [c.name])) {
       if (fresh.length > 0) {
         const names = Object.fromEntries(fresh);
-        const under =
-          row.under_fields === null
-            ? null
-            : writeFields(renamed(fieldsOf(row.under_fields), names));
-        const marks =
-          row.marks === ""
-            ? ""
-            : writeMarks(renamedMarks(readMarks(row.marks), names));
+        const under = row.under_fields === null ? null : writeFields(renamed(fieldsOf(row.under_fields), names));
+        const marks = row.marks === "" ? "" : writeMarks(renamedMarks(readMarks(row.marks), names));
         this.put({
           ...row,
           fields: writeFields(renamed(fieldsOf(row.fields), names)),
@@ -163,10 +144,7 @@ export class Receiver extends Finder {
              WHERE name = ? AND sight <> ? AND sight <> ''`,
           [c.name, sight],
         );
-        this.db.run(`UPDATE collections SET sight = ? WHERE name = ?`, [
-          sight,
-          c.name,
-        ]);
+        this.db.run(`UPDATE collections SET sight = ? WHERE name = ?`, [sight, c.name]);
       }
     });
   }
@@ -186,15 +164,20 @@ export class Receiver extends Finder {
         const delta = c.presentNames(readDelta(parse(q.fields)));
         const before = last.get(key);
         if (before && !c.everyStep && takes(before, q, delta)) {
-          before.numbers.push(
-            before.last.number,
-            ...(JSON.parse(q.folds) as number[]),
-          );
+          before.numbers.push(before.last.number, ...(JSON.parse(q.folds) as number[]));
           before.delta = followed(before.delta, delta);
+          before.parts.push(before.last);
+          for (const one of JSON.parse(q.seen) as Source[]) {
+            if (!before.seen.some((known) => sameSource(known, one))) {
+              before.seen.push(one);
+            }
+          }
           before.last = q;
           continue;
         }
         const folding: Folding = {
+          parts: [],
+          seen: JSON.parse(q.seen) as Source[],
           first: q,
           last: q,
           delta,
@@ -203,14 +186,11 @@ export class Receiver extends Finder {
         };
         if (before) {
           this.writeFolding(before);
-          folding.renumber =
-            before.first.number !== before.last.number || before.renumber;
+          folding.renumber = before.first.number !== before.last.number || before.renumber;
         }
         last.set(key, folding);
       }
-      const rest = [...last.values()].sort(
-        (a, b) => a.last.number - b.last.number,
-      );
+      const rest = [...last.values()].sort((a, b) => a.last.number - b.last.number);
       for (const folding of rest) {
         this.writeFolding(folding);
       }
@@ -219,33 +199,34 @@ export class Receiver extends Finder {
 
   /** A folded change has the stamp of the last, a number of its own, and goes where the first would have gone. */
   private writeFolding(f: Folding): void {
-    if (
-      (f.first.number === f.last.number && !f.renumber) ||
-      f.last.state !== "new"
-    ) {
+    if ((f.first.number === f.last.number && !f.renumber) || f.last.state !== "new") {
       return;
     }
     const folds = JSON.stringify([...f.numbers, f.last.number]);
     this.db.run(
-      `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, folds, place)
-         SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, ?, ?
+      `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, origin,
+           generation, seen, folds, parts, place)
+         SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?
            FROM outbox WHERE number = ?`,
       [
         f.first.kind,
         writeDelta(f.delta),
+        JSON.stringify(f.seen),
         folds,
+        partsOf([...f.parts, f.last]),
         f.first.place ?? f.first.number,
         f.last.number,
       ],
     );
-    this.db.run(
-      `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`,
-      [folds],
-    );
+    this.db.run(`DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`, [folds]);
+    this.countPending(f.last);
+  }
+
+  private countPending(q: Entry): void {
     this.db.run(
       `UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection
          AND o.record = records.id) WHERE collection = ? AND id = ?`,
-      [f.last.collection, f.last.record],
+      [q.collection, q.record],
     );
   }
 
@@ -255,18 +236,26 @@ export class Receiver extends Finder {
     answers: Members[],
     sent: Members,
     summary: Summary,
+    uncertain: (q: Entry) => number,
   ): void {
     this.within(() => {
       // What waited for something further down in the batch may have become a later revision than what stands behind it.
-      const places = answers
-        .map((_, n) => n)
-        .sort(
-          (a, b) => revisionOf(answers[a]) - revisionOf(answers[b]) || a - b,
-        );
+      const places = answers.map((_, n) => n).sort((a, b) => revisionOf(answers[a]) - revisionOf(answers[b]) || a - b);
       let highest = Number(this.fact("answered"));
+      const anew = new Set<string>(); // groups of which a number is another's
+      for (const [n, q] of changes.entries()) {
+        if (isAnothers(q, answers[n])) {
+          this.isOurs(q);
+          anew.add(q.grp);
+        }
+      }
       for (const n of places) {
         const q = changes[n] as Entry;
+        if (isAnothers(q, answers[n]) || (q.grp !== "" && anew.has(q.grp))) {
+          continue; // it is answered anew
+        }
         this.takeAnswer(q, answers[n] as Members);
+        this.noteSent(q, answers[n] as Members, uncertain(q));
         highest = Math.max(highest, q.number);
         const verdict = text(answers[n]?.answer) as Verdict;
         if (verdict in summary) {
@@ -274,16 +263,114 @@ export class Receiver extends Finder {
         }
       }
       for (const seal of isArray(sent.seals) ? sent.seals : []) {
-        this.db.run(`UPDATE collections SET seal = ? WHERE name = ?`, [
-          text(seal),
-          text(seal).split(".")[0] ?? "",
-        ]);
+        this.db.run(`UPDATE collections SET seal = ? WHERE name = ?`, [text(seal), text(seal).split(".")[0] ?? ""]);
       }
-      if (sent.torn === true) {
+      if (sent.torn === true && changes[0]?.origin === "") {
         this.setFact("torn", "true"); // what central left out as this store's own need not be here
       }
       this.setFact("answered", String(highest));
     }, true);
+  }
+
+  /** Keeps a change that central has accepted, for one that is restored to before that. */
+  private noteSent(q: Entry, answer: Members, unsure: number): void {
+    if (!["applied", "merged", "held"].includes(text(answer.answer))) {
+      return;
+    }
+    this.db.run(
+      `INSERT INTO travelled (at, number, collection, record, kind, base, fields, stamp, dated, unsure, edited_at, author, origin,
+         generation, grp, grp_of, seen, folds, parts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+      [
+        this.time(),
+        q.number,
+        q.collection,
+        q.record,
+        q.kind,
+        q.base,
+        q.fields,
+        q.stamp,
+        text(answer.stamp),
+        unsure,
+        q.edited_at,
+        q.author,
+        q.origin,
+        q.generation || this.fact("generation"),
+        q.grp,
+        q.grp_of,
+        q.seen,
+        q.folds,
+        q.parts,
+      ],
+    );
+  }
+
+  /** Keeps what has travelled within its bounds. */
+  protected forgetTravelled(): void {
+    this.db.run(`DELETE FROM travelled WHERE at < ? OR rowid <= (SELECT max(rowid) FROM travelled) - ?`, [
+      new Date(this.now() - keepTravelled).toISOString(),
+      mostTravelled,
+    ]);
+  }
+
+  /**
+   * Deals with a change whose number, under an earlier source, another store has used for something else: nobody has sent
+   * it, and it goes under the present one, with its group. Of one that stands for several, each is tried on its own.
+   */
+  private isOurs(q: Entry): void {
+    if (q.parts !== "[]") {
+      this.db.run(`DELETE FROM outbox WHERE number = ?`, [q.number]);
+      for (const p of JSON.parse(q.parts) as Part[]) {
+        this.db.run(
+          `INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, boot, line, origin,
+             generation, place, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+          [
+            p.number,
+            q.collection,
+            q.record,
+            p.kind,
+            p.base,
+            p.fields,
+            p.stamp,
+            p.edited_at,
+            p.author,
+            p.boot,
+            p.line,
+            q.origin,
+            q.generation,
+            q.place,
+            p.seen,
+          ],
+        );
+      }
+      this.countPending(q);
+      return;
+    }
+    this.db.run(
+      `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL WHERE number = ?1 OR ?2 <> '' AND grp = ?2`,
+      [q.number, q.grp],
+    );
+  }
+
+  /**
+   * Gives a store an incarnation of its own when central has said that another store has used its numbers: one of the two
+   * is a copy of the other. It says whether there is anything to send then.
+   */
+  protected partFromCopy(summary: Summary): boolean {
+    if (this.fact("torn") === "") {
+      return false;
+    }
+    return this.within(() => {
+      this.newIncarnation();
+      const refused = this.db.all<Entry>(
+        `SELECT * FROM outbox WHERE state = 'refused' AND origin <> ''
+           AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = 'number-reused') ORDER BY number`,
+      );
+      for (const q of refused) {
+        this.isOurs(q);
+      }
+      summary.refused -= Math.min(refused.length, summary.refused); // they are answered anew
+      return this.db.all(`SELECT 1 FROM outbox WHERE state IN ('new', 'sent') LIMIT 1`).length > 0;
+    });
   }
 
   private takeAnswer(q: Entry, answer: Members): void {
@@ -299,27 +386,21 @@ export class Receiver extends Finder {
     }
     const row = this.load(q.collection, q.record);
     if (!row) {
-      throw new DeviceError(
-        "damaged",
-        `change ${q.number} is of a record that is not here`,
-      );
+      throw new DeviceError("damaged", `change ${q.number} is of a record that is not here`);
     }
     let under = underOf(row);
-    const record = isObject(answer.record)
-      ? sentOf(answer.record, under)
-      : undefined;
+    const record = isObject(answer.record) ? sentOf(answer.record, under) : undefined;
     const revision = revisionOf(answer);
-    if (record?.withdrawn && record.revision > under.revision) {
+    if (record?.withdrawn && (record.revision > under.revision || row.lost !== "")) {
       row.withdrawn = Math.max(record.revision, 1); // accepted, but not for this worker to see
       // Should the worker cover it again before the next pull, it must come, though this device has sent it.
-      this.db.run(`UPDATE collections SET loading = 1 WHERE name = ?`, [
-        q.collection,
-      ]);
+      this.db.run(`UPDATE collections SET loading = 1 WHERE name = ?`, [q.collection]);
     } else if (record && !record.withdrawn && revision > row.withdrawn) {
       row.withdrawn = 0; // it has come back into what the worker covers
     }
-    if (revision > under.revision || (revision === 0 && record?.withdrawn)) {
+    if (revision > under.revision || (row.lost !== "" && record) || (revision === 0 && record?.withdrawn)) {
       if (record && !record.withdrawn) {
+        row.lost = "";
         under = stateOf(record, under);
         Object.assign(row, lastEdit(record));
       } else {
@@ -356,74 +437,78 @@ export class Receiver extends Finder {
   protected takePage(page: Members, gaining: boolean, summary: Summary): void {
     this.within(() => {
       const collection = text(page.collection);
-      for (const one of list(page.records)) {
-        const row = this.load(collection, text(one.id));
-        const record = sentOf(one, row ? underOf(row) : undefined);
-        if (record.withdrawn) {
-          summary.withdrawn++;
-          this.withdraw(collection, record);
-          continue;
-        }
-        summary.received++;
-        summary.removed += record.removed ? 1 : 0;
-        this.layUnder(collection, row, record);
-      }
+      this.takeRecords(collection, list(page.records), summary);
       if (gaining) {
-        this.db.run(`UPDATE collections SET gained = ? WHERE name = ?`, [
-          Number(page.cursor),
-          collection,
-        ]);
+        this.db.run(`UPDATE collections SET gained = ? WHERE name = ?`, [Number(page.cursor), collection]);
         return;
       }
       this.db.run(
         `UPDATE collections SET cursor = ?1, seal = iif(?2 = '', seal, ?2), head = ?3, pulled_at = ?4,
            loading = (loading OR cursor = 0) AND ?5 WHERE name = ?6`,
-        [
-          Number(page.cursor),
-          text(page.seal),
-          Number(page.head),
-          this.time(),
-          page.more === true ? 1 : 0,
-          collection,
-        ],
+        [Number(page.cursor), text(page.seal), Number(page.head), this.time(), page.more === true ? 1 : 0, collection],
       );
     }, true);
   }
 
+  /** Puts records one by one under what is unsent, or drops those that are withdrawn. */
+  protected takeRecords(collection: string, records: Members[], summary: Summary): void {
+    for (const one of records) {
+      const row = this.load(collection, text(one.id));
+      const record = sentOf(one, row ? underOf(row) : undefined);
+      if (record.withdrawn) {
+        summary.withdrawn++;
+        this.withdraw(collection, record);
+        continue;
+      }
+      summary.received++;
+      summary.removed += record.removed ? 1 : 0;
+      this.layUnder(collection, row, record);
+    }
+  }
+
   /** Puts central's new state of a record under what this device has not sent yet. */
-  private layUnder(
-    collection: string,
-    known: Stored | undefined,
-    record: Sent,
-  ): void {
+  private layUnder(collection: string, known: Stored | undefined, record: Sent): void {
     if (!known && record.removed) {
       return;
     }
     const row = known ?? stored(collection, record.id);
     const before = underOf(row);
-    if (before.revision >= record.revision && row.withdrawn === 0) {
+    if (before.revision >= record.revision && row.withdrawn === 0 && row.lost === "") {
       return;
     }
+    if (row.lost !== "") {
+      this.keepLostValues(row, before, record);
+    }
     this.note(collection, record.id, record.removed);
-    this.rebuild(
-      { ...row, ...lastEdit(record), withdrawn: 0 },
-      stateOf(record, before),
-    );
+    this.rebuild({ ...row, ...lastEdit(record), withdrawn: 0, lost: "" }, stateOf(record, before));
   }
 
   private withdraw(collection: string, record: Sent): void {
     const row = this.load(collection, record.id);
-    if (row) {
-      this.letGo({
-        ...row,
-        withdrawn: Math.max(row.withdrawn, record.revision),
-      });
+    if (row && !(row.lost !== "" && record.revision === 0)) {
+      // Otherwise central has nothing of it to withdraw: it may have lost it.
+      this.letGo({ ...row, withdrawn: Math.max(row.withdrawn, record.revision) });
     }
+  }
+
+  /** Keeps what the store had of a record when a restored central has an older state of it. */
+  private keepLostValues(row: Stored, known: State, now: Sent): void {
+    const fields = writeFields(known.fields);
+    if (known.revision <= now.revision || known.removed || (!now.removed && fields === writeFields(now.fields))) {
+      return;
+    }
+    this.db.run(
+      `INSERT INTO lost_values (collection, id, revision, fields, marks, removed) VALUES (?, ?, ?, ?, ?, ?)
+         ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, fields = excluded.fields,
+           marks = excluded.marks, removed = excluded.removed WHERE lost_values.revision < excluded.revision`,
+      [row.collection, row.id, known.revision, fields, row.marks, now.removed ? 1 : 0],
+    );
   }
 
   /** Drops a record, or marks that it is to go when its changes are answered. */
   private letGo(row: Stored): void {
-    const withdrawn = Math.max(row.withdrawn, row.revision, 1);
+    // Of what is lost, the revision is one of the database before it was restored.
+    const withdrawn = Math.max(row.withdrawn, row.lost === "" ? row.revision : 0, 1);
     if (row.pending > 0) {
       this.put({ ...row, withdrawn });
     } else {
@@ -434,10 +519,7 @@ export class Receiver extends Finder {
   /** Lets go of the records that none of the given territories covers. */
   protected dropOutside(c: Collection, held: string[], summary: Summary): void {
     this.within(() => {
-      for (const row of this.db.all<Stored>(
-        `SELECT * FROM records WHERE collection = ? AND revision > 0`,
-        [c.name],
-      )) {
+      for (const row of this.db.all<Stored>(`SELECT * FROM records WHERE collection = ? AND revision > 0`, [c.name])) {
         if (!covered(held, c.territoriesOf(underOf(row).fields))) {
           summary.withdrawn++;
           this.letGo(row);
@@ -458,10 +540,7 @@ export class Receiver extends Finder {
       gaining: string | null;
       gained: number;
       cursor: number;
-    }>(
-      `SELECT covers, gaining, gained, cursor FROM collections WHERE name = ?`,
-      [name],
-    );
+    }>(`SELECT covers, gaining, gained, cursor FROM collections WHERE name = ?`, [name]);
     return {
       covers: listOf(row?.covers ?? ""),
       gaining: row?.gaining == null ? undefined : listOf(row.gaining),
@@ -471,21 +550,15 @@ export class Receiver extends Finder {
   }
 
   protected setCoverage(name: string, covers: string[]): void {
-    this.db.run(
-      `UPDATE collections SET covers = ?, gaining = NULL, gained = 0 WHERE name = ?`,
-      [write(covers), name],
-    );
+    this.db.run(`UPDATE collections SET covers = ?, gaining = NULL, gained = 0 WHERE name = ?`, [write(covers), name]);
   }
 
-  protected setGaining(
-    name: string,
-    covers: string[],
-    gaining: string[],
-  ): void {
-    this.db.run(
-      `UPDATE collections SET covers = ?, gaining = ?, gained = 0 WHERE name = ?`,
-      [write(covers), write(gaining), name],
-    );
+  protected setGaining(name: string, covers: string[], gaining: string[]): void {
+    this.db.run(`UPDATE collections SET covers = ?, gaining = ?, gained = 0 WHERE name = ?`, [
+      write(covers),
+      write(gaining),
+      name,
+    ]);
   }
 }
 
@@ -496,16 +569,17 @@ interface Folding {
   delta: Delta;
   /** Of those before the last, and of what they had folded. */
   numbers: number[];
+  /** Those before the last, as they were saved. */
+  parts: Entry[];
+  seen: Source[];
   /** It comes after one that got a new number, and numbers of a record go up. */
   renumber: boolean;
 }
 
 function takes(f: Folding, next: Entry, delta: Delta): boolean {
   const free = (q: Entry) =>
-    q.state === "new" && q.grp === "" && q.fields !== "{}";
-  const again =
-    f.first.kind === "add" ||
-    Object.keys(f.delta).every((name) => delta[name] !== undefined);
+    q.state === "new" && q.grp === "" && q.fields !== "{}" && q.origin === "" && q.generation === "";
+  const again = f.first.kind === "add" || Object.keys(f.delta).every((name) => delta[name] !== undefined);
   return (
     f.numbers.length < maxFolds - 1 &&
     again &&
@@ -534,6 +608,43 @@ function followed(first: Delta, next: Delta): Delta {
   return delta;
 }
 
+/** A change as it was saved, before it was folded into another. */
+type Part = Pick<
+  Entry,
+  "number" | "kind" | "base" | "fields" | "stamp" | "edited_at" | "author" | "boot" | "line" | "seen"
+>;
+
+/** Writes changes, and what they were folded from, as the parts of another. */
+function partsOf(changes: Entry[]): string {
+  const all = changes.flatMap((q): Part[] => {
+    const own = JSON.parse(q.parts) as Part[];
+    const { number, kind, base, fields, stamp, edited_at, author, boot, line, seen } = q;
+    return own.length > 0
+      ? own
+      : [
+          {
+            number,
+            kind,
+            base,
+            fields,
+            stamp,
+            edited_at,
+            author,
+            boot,
+            line,
+            seen,
+          },
+        ];
+  });
+  return JSON.stringify(all);
+}
+
+/** Whether the number of a change, under an earlier source of this store, was used by a copy of it. */
+function isAnothers(q: Entry, answer: Members | undefined): boolean {
+  const reused = list(answer?.reasons).some((reason) => text(reason.code) === "number-reused");
+  return q.origin !== "" && text(answer?.answer) === "refused" && reused;
+}
+
 function revisionOf(answer: Members | undefined): number {
   return Number(answer?.revision ?? 0);
 }
@@ -548,9 +659,7 @@ function sentOf(r: Members, before: State | undefined): Sent {
     removed,
     withdrawn: r.withdrawn === true,
     fields: removed ? (before?.fields ?? blank()) : readFields(r.fields),
-    marks: removed
-      ? { ...(before?.marks ?? noMarks), presence: { ...noMark, revision } }
-      : marksFrom(r.marks),
+    marks: removed ? { ...(before?.marks ?? noMarks), presence: { ...noMark, revision } } : marksFrom(r.marks),
     author: text(r.author),
     device: text(r.device),
     editedAt: text(r.edited_at),
@@ -568,9 +677,7 @@ function stateOf(r: Sent, before: State): State {
   };
 }
 
-function lastEdit(
-  r: Sent,
-): Pick<Stored, "author" | "device" | "edited_at" | "received_at"> {
+function lastEdit(r: Sent): Pick<Stored, "author" | "device" | "edited_at" | "received_at"> {
   return {
     author: r.author,
     device: r.device,
@@ -587,20 +694,13 @@ function renamed(fields: Fields, names: { [earlier: string]: string }): Fields {
   return all;
 }
 
-function renamedMarks(
-  marks: Marks,
-  names: { [earlier: string]: string },
-): Marks {
+function renamedMarks(marks: Marks, names: { [earlier: string]: string }): Marks {
   const path = (old: string) => {
     const [name = "", ...rest] = old.split("/");
     return [names[name] ?? name, ...rest].join("/");
   };
   const under = <T>(all: { [name: string]: T }) =>
-    blank(
-      Object.fromEntries(
-        Object.entries(all).map(([name, one]) => [path(name), one]),
-      ),
-    );
+    blank(Object.fromEntries(Object.entries(all).map(([name, one]) => [path(name), one])));
   return {
     ...marks,
     fields: under(marks.fields),
@@ -621,7 +721,5 @@ export function text(value: Value | undefined): string {
 }
 
 function texts(value: Value | undefined): { [name: string]: string } {
-  return Object.fromEntries(
-    Object.entries(members(value)).map(([name, one]) => [name, text(one)]),
-  );
+  return Object.fromEntries(Object.entries(members(value)).map(([name, one]) => [name, text(one)]));
 }

@@ -1,19 +1,12 @@
 // What a device keeps: records as central said last, with what is unsent laid over them.
 import { Collection, Series, type Brood } from "../core/definition.ts";
 import { isArray, parse, write, type Value } from "../core/json.ts";
-import {
-  merge,
-  Refusal,
-  type Decision,
-  type Edit,
-  type Kind,
-  type Rule,
-  type Rules,
-} from "../core/merge.ts";
+import { merge, Refusal, type Decision, type Edit, type Kind, type Rule, type Rules } from "../core/merge.ts";
 import * as stamps from "../core/stamp.ts";
 import {
   apply,
   blank,
+  has,
   isObject,
   noMarks,
   noRecord,
@@ -25,7 +18,7 @@ import {
   type Delta,
   type Dispute,
   type Fields,
-  type Raw,
+  type Source,
   type State,
 } from "../core/state.ts";
 import { DeviceError } from "./errors.ts";
@@ -45,6 +38,8 @@ export interface Stored {
   under_fields: string | null;
   pending: number;
   withdrawn: number;
+  /** Set when central was restored and has not said since that it has the record: the generation of its last word. */
+  lost: string;
   author: string;
   device: string;
   edited_at: string;
@@ -62,13 +57,22 @@ export interface Entry {
   stamp: string;
   edited_at: string;
   author: string;
+  /** The incarnation that numbered it, and the generation that base is meant in, where these are earlier ones. */
+  origin: string;
+  generation: string;
   grp: string;
   grp_of: number;
   mended: number;
+  /** Unsent changes under earlier incarnations that its author saw. */
+  seen: string;
   folds: string;
+  /** What it was folded from, as that was saved. */
+  parts: string;
   place: number | null;
   boot: string;
   line: number;
+  /** By how much central's date of it may be off, in milliseconds, when it is offered again. */
+  unsure: number;
   state: "new" | "sent" | "refused" | "waiting";
   batch: string | null;
   reasons: string | null;
@@ -94,6 +98,8 @@ export interface DeviceRecord {
   decisions: Decision[];
   /** What stands in for numbers that central has not given yet. */
   provisional: { [field: string]: string };
+  /** Central was restored from a backup, and has not said since that it has the record. */
+  lost: boolean;
 }
 
 export function stored(collection: string, id: string): Stored {
@@ -110,6 +116,7 @@ export function stored(collection: string, id: string): Stored {
     under_fields: null,
     pending: 0,
     withdrawn: 0,
+    lost: "",
     author: "",
     device: "",
     edited_at: "",
@@ -136,11 +143,7 @@ export function underOf(row: Stored): State {
 }
 
 /** Lays one unsent change over a state, by the same merge as central's. What central would refuse is shown all the same. */
-export function lay(
-  rules: Rules,
-  state: State,
-  edit: Edit,
-): { state: State; decisions: Decision[] } {
+export function lay(rules: Rules, state: State, edit: Edit): { state: State; decisions: Decision[] } {
   const attempt = (on: State) => {
     try {
       return merge(rules, on, edit);
@@ -184,28 +187,22 @@ export function lay(
   return { state: out.state, decisions: out.decisions };
 }
 
+/** Stands for the run of the machine in which a change was stamped, where central once dated it: line is that date. */
+export const answeredBefore = "answered before";
+
 /** A change of a clock by less is the system that keeps its clock right. */
 const leastTurn = 50;
 
 export class Shelf extends File {
-  private readonly compiled = new Map<
-    string,
-    { doc: string; collection: Collection }
-  >();
+  private readonly compiled = new Map<string, { doc: string; collection: Collection }>();
   /** Records whose computed values must be worked out before the transaction ends, by collection. */
   private uncomputed = new Map<string, Set<string>>();
 
   /** The definition that the device has of a collection. */
   collection(name: string): Collection {
-    const row = this.one<{ doc: string; rules: string }>(
-      `SELECT doc, rules FROM collections WHERE name = ?`,
-      [name],
-    );
+    const row = this.one<{ doc: string; rules: string }>(`SELECT doc, rules FROM collections WHERE name = ?`, [name]);
     if (!row) {
-      throw new DeviceError(
-        "no-collection",
-        `no such collection on this device: ${name}`,
-      );
+      throw new DeviceError("no-collection", `no such collection on this device: ${name}`);
     }
     const known = this.compiled.get(name);
     if (known?.doc === row.doc) {
@@ -219,33 +216,22 @@ export class Shelf extends File {
 
   /** All definitions by name. */
   protected definitions(): Map<string, Collection> {
-    const names = this.db.all<{ name: string }>(
-      `SELECT name FROM collections ORDER BY name`,
-    );
+    const names = this.db.all<{ name: string }>(`SELECT name FROM collections ORDER BY name`);
     return new Map(names.map(({ name }) => [name, this.collection(name)]));
   }
 
   /** The definition as central has sent it. */
   definition(name: string): string {
     this.collection(name);
-    return (
-      this.one<{ doc: string }>(`SELECT doc FROM collections WHERE name = ?`, [
-        name,
-      ])?.doc ?? ""
-    );
+    return this.one<{ doc: string }>(`SELECT doc FROM collections WHERE name = ?`, [name])?.doc ?? "";
   }
 
   protected childrenOf(name: string): Collection[] {
-    return [...this.definitions().values()].filter(
-      (c) => c.parent?.collection === name,
-    );
+    return [...this.definitions().values()].filter((c) => c.parent?.collection === name);
   }
 
   protected load(collection: string, id: string): Stored | undefined {
-    return this.one<Stored>(
-      `SELECT * FROM records WHERE collection = ? AND id = ?`,
-      [collection, id],
-    );
+    return this.one<Stored>(`SELECT * FROM records WHERE collection = ? AND id = ?`, [collection, id]);
   }
 
   /** Reads one record of the view. */
@@ -257,24 +243,13 @@ export class Shelf extends File {
   protected present(collection: string, id: string): Stored {
     const row = this.load(collection, id);
     if (!row || row.removed) {
-      throw new DeviceError(
-        "no-record",
-        `no such record on this device: ${id} in ${collection}`,
-      );
+      throw new DeviceError("no-record", `no such record on this device: ${id} in ${collection}`);
     }
     return row;
   }
 
-  protected show(
-    c: Collection,
-    row: Stored,
-    decisions: Decision[] = [],
-  ): DeviceRecord {
-    const raw = Object.assign(
-      fieldsOf(row.fields),
-      fieldsOf(row.computed),
-      fieldsOf(row.local),
-    );
+  protected show(c: Collection, row: Stored, decisions: Decision[] = []): DeviceRecord {
+    const raw = Object.assign(fieldsOf(row.fields), fieldsOf(row.computed), fieldsOf(row.local));
     const values = blank<Value>();
     for (const [name, text] of Object.entries(raw)) {
       values[name] = parse(text);
@@ -306,11 +281,10 @@ export class Shelf extends File {
       editedAt: row.edited_at,
       author: row.author,
       device: row.device,
-      disputes: row.marks.includes('"disputes"')
-        ? readMarks(row.marks).disputes
-        : {},
+      disputes: row.marks.includes('"disputes"') ? readMarks(row.marks).disputes : {},
       decisions,
       provisional,
+      lost: row.lost !== "",
     };
   }
 
@@ -319,11 +293,11 @@ export class Shelf extends File {
     const before = this.load(row.collection, row.id);
     this.db.run(
       `INSERT INTO records (collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields,
-         pending, withdrawn, author, device, edited_at, received_at)
-       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+         pending, withdrawn, lost, author, device, edited_at, received_at)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
        ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed,
          fields = excluded.fields, local = excluded.local, marks = excluded.marks, under_removed = excluded.under_removed,
-         under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn,
+         under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, lost = excluded.lost,
          author = excluded.author, device = excluded.device, edited_at = excluded.edited_at,
          received_at = excluded.received_at`,
       [
@@ -339,6 +313,7 @@ export class Shelf extends File {
         row.under_fields,
         row.pending,
         row.withdrawn,
+        row.lost,
         row.author,
         row.device,
         row.edited_at,
@@ -349,27 +324,14 @@ export class Shelf extends File {
   }
 
   protected drop(row: Stored): void {
-    this.db.run(`DELETE FROM records WHERE collection = ? AND id = ?`, [
-      row.collection,
-      row.id,
-    ]);
+    this.db.run(`DELETE FROM records WHERE collection = ? AND id = ?`, [row.collection, row.id]);
     this.moved(row.collection, row.id, row, undefined);
     this.note(row.collection, row.id, true);
   }
 
   /** Notes whose computed values must be worked out anew, since a record is another now. */
-  private moved(
-    collection: string,
-    id: string,
-    before: Stored | undefined,
-    after: Stored | undefined,
-  ): void {
-    if (
-      before &&
-      after &&
-      before.fields === after.fields &&
-      before.removed === after.removed
-    ) {
+  private moved(collection: string, id: string, before: Stored | undefined, after: Stored | undefined): void {
+    if (before && after && before.fields === after.fields && before.removed === after.removed) {
       return;
     }
     if (after) {
@@ -384,10 +346,7 @@ export class Shelf extends File {
     this.uncomputed.set(collection, ids.add(id));
   }
 
-  private markParents(
-    collection: string,
-    ...rows: (Stored | undefined)[]
-  ): void {
+  private markParents(collection: string, ...rows: (Stored | undefined)[]): void {
     const parent = this.collection(collection).parent;
     for (const row of parent ? rows : []) {
       const above = row && fieldsOf(row.fields)[parent?.field ?? ""];
@@ -409,9 +368,7 @@ export class Shelf extends File {
         const above = all.get(name)?.parent?.collection;
         return above === undefined || above === name ? 0 : 1 + depth(above);
       };
-      const [name = ""] = [...this.uncomputed.keys()].sort(
-        (a, b) => depth(b) - depth(a),
-      );
+      const [name = ""] = [...this.uncomputed.keys()].sort((a, b) => depth(b) - depth(a));
       const ids = this.uncomputed.get(name) ?? new Set();
       this.uncomputed.delete(name);
       const c = all.get(name);
@@ -435,41 +392,36 @@ export class Shelf extends File {
       );
       broods[child.name] = {
         collection: child,
-        records: rows.map((one) =>
-          Object.assign(fieldsOf(one.fields), fieldsOf(one.computed)),
-        ),
+        records: rows.map((one) => Object.assign(fieldsOf(one.fields), fieldsOf(one.computed))),
       };
     }
     const computed = writeFields(c.compute(fieldsOf(row.fields), broods));
     if (computed === row.computed) {
       return;
     }
-    this.db.run(
-      `UPDATE records SET computed = ? WHERE collection = ? AND id = ?`,
-      [computed, c.name, id],
-    );
+    this.db.run(`UPDATE records SET computed = ? WHERE collection = ? AND id = ?`, [computed, c.name, id]);
     this.note(c.name, id, Boolean(row.removed));
     this.markParents(c.name, row);
   }
 
   protected unsentOf(row: Stored): Entry[] {
-    return this.db.all<Entry>(
-      `SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`,
-      [row.collection, row.id],
-    );
+    return this.db.all<Entry>(`SELECT * FROM outbox WHERE collection = ? AND record = ? ORDER BY number`, [
+      row.collection,
+      row.id,
+    ]);
   }
 
   /** By how much the device's clock was turned forward since a change was stamped, in milliseconds, as far as it shows. */
   protected turned(q: Entry): number {
     const { boot, since } = this.tick();
+    if (q.boot === answeredBefore) {
+      return q.line - stamps.millisOf(q.stamp) - Math.trunc(this.offset.by);
+    }
     if (q.boot === "") {
       return 0;
     }
     if (q.boot !== boot) {
-      return Math.min(
-        Math.trunc(this.now() - since - stamps.millisOf(q.stamp)),
-        0,
-      );
+      return Math.min(Math.trunc(this.now() - since - stamps.millisOf(q.stamp)), 0);
     }
     const by = Math.floor(this.now()) - Math.floor(since) - q.line;
     return Math.abs(by) < leastTurn ? 0 : by;
@@ -484,20 +436,26 @@ export class Shelf extends File {
       base: q.base,
       fields: c.presentNames(readDelta(parse(q.fields))),
       stamp: stamps.correct(offset, q.stamp, this.now() + by),
-      source: { incarnation: this.fact("incarnation"), number: q.number },
-      seen: [],
+      source: this.sourceOf(q),
+      seen: JSON.parse(q.seen) as Source[],
+    };
+  }
+
+  protected sourceOf(q: Entry): Source {
+    return {
+      incarnation: q.origin || this.fact("incarnation"),
+      number: q.number,
     };
   }
 
   /** Lays unsent changes over what central last said, in their order. */
-  protected overlay(
-    c: Collection,
-    under: State,
-    changes: Entry[],
-  ): { state: State; decisions: Decision[] } {
+  protected overlay(c: Collection, under: State, changes: Entry[]): { state: State; decisions: Decision[] } {
     let state = under;
     const decisions: Decision[] = [];
     for (const q of changes) {
+      if (q.boot === answeredBefore && has(under.marks, this.sourceOf(q))) {
+        continue; // a restored central has it, and is only asked again: a counter would show it twice
+      }
       const next = lay(c.rules, state, this.editOf(c, q));
       state = next.state;
       decisions.push(...next.decisions);
@@ -508,11 +466,18 @@ export class Shelf extends File {
   /** Makes the view of a record anew. One of which nothing is left, or that is withdrawn, is dropped. */
   protected rebuild(row: Stored, under: State): void {
     const changes = this.unsentOf(row);
+    if (row.lost !== "" && (changes.length > 0 || row.withdrawn === 0)) {
+      // What central has is not known, and the view says already what the changes say.
+      this.db.run(`UPDATE records SET pending = ?, withdrawn = ? WHERE collection = ? AND id = ?`, [
+        changes.length,
+        row.withdrawn,
+        row.collection,
+        row.id,
+      ]);
+      return;
+    }
     const c = this.collection(row.collection);
-    if (
-      changes.length === 0 &&
-      (under.revision === 0 || under.removed || row.withdrawn > 0)
-    ) {
+    if (changes.length === 0 && (under.revision === 0 || under.removed || row.withdrawn > 0)) {
       this.drop(row);
       return;
     }
@@ -523,17 +488,12 @@ export class Shelf extends File {
       revision: under.revision,
       pending: changes.length,
       marks: exists ? writeMarks(under.marks) : row.marks,
-      under_fields:
-        exists && changes.length > 0 ? writeFields(under.fields) : null,
+      under_fields: exists && changes.length > 0 ? writeFields(under.fields) : null,
       under_removed: exists && changes.length > 0 && under.removed ? 1 : 0,
       fields: writeFields(view.fields),
       removed: view.removed ? 1 : 0,
     };
-    if (
-      now.fields !== row.fields ||
-      now.removed !== row.removed ||
-      now.pending !== row.pending
-    ) {
+    if (now.fields !== row.fields || now.removed !== row.removed || now.pending !== row.pending) {
       this.note(row.collection, row.id, view.removed);
     }
     this.put(now);

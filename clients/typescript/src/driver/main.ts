@@ -1,23 +1,9 @@
 // A device that is driven line by line over standard input and output, as docs/conformance.md says.
 import { createInterface } from "node:readline";
 import { canonical, isArray, parse, write, type Value } from "../core/json.ts";
-import {
-  blank,
-  isObject,
-  writeDelta,
-  writeDispute,
-  writeSide,
-} from "../core/state.ts";
-import {
-  AskError,
-  DeviceError,
-  InvalidError,
-  Problem,
-  type DeviceRecord,
-  type Queued,
-  type Store,
-} from "../index.ts";
-import { openFile } from "../node.ts";
+import { blank, isObject, writeDelta, writeDispute, writeSide } from "../core/state.ts";
+import { AskError, DeviceError, InvalidError, Problem, type DeviceRecord, type Queued, type Store } from "../index.ts";
+import { openFile, restoreFile } from "../node.ts";
 import { workOut } from "./vectors.ts";
 
 type Members = { [key: string]: Value };
@@ -43,25 +29,33 @@ function setClock(said: Value | undefined): void {
 function newID(): string {
   made++;
   const at = Math.floor(clock.now).toString(16).padStart(12, "0").slice(-12);
-  const tail = (digits + made.toString(16).padStart(6, "0"))
-    .padStart(18, "0")
-    .slice(-18);
+  const tail = (digits + made.toString(16).padStart(6, "0")).padStart(18, "0").slice(-18);
   const variant = ((parseInt(tail[0] ?? "0", 16) & 3) | 8).toString(16);
   return `${at.slice(0, 8)}-${at.slice(8)}-7${tail.slice(0, 3)}-${variant}${tail.slice(3, 6)}-${tail.slice(6)}`;
 }
 
 const throughNetwork: typeof fetch = async (input, init) => {
   const { pathname, search } = new URL(String(input));
-  const response = await fetch(
-    network.replace(/\/$/, "") + pathname + search,
-    init,
-  );
+  const response = await fetch(network.replace(/\/$/, "") + pathname + search, init);
   const said = response.headers.get("Homing-Driven-Clock");
   if (said) {
     setClock(parse(said));
   }
   return response;
 };
+
+const options = {
+  now: () => clock.now,
+  tick: () => ({ boot: clock.boot, since: clock.since }),
+  newID,
+  fetch: throughNetwork,
+};
+
+function setUp(given: Members): void {
+  network = text(given.network);
+  digits = text(given.ids);
+  made = 0;
+}
 
 class Unknown extends Error {}
 
@@ -75,18 +69,9 @@ function opened(): Store {
 const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
   open: (given) => {
     store?.close();
-    network = text(given.network);
-    digits = text(given.ids);
-    made = 0;
-    store = openFile(text(given.path), {
-      now: () => clock.now,
-      tick: () => ({ boot: clock.boot, since: clock.since }),
-      newID,
-      fetch: throughNetwork,
-    });
-    store.listen((changed) =>
-      process.stdout.write(`{"changed":${JSON.stringify(changed)}}\n`),
-    );
+    setUp(given);
+    store = openFile(text(given.path), options);
+    store.listen((changed) => process.stdout.write(`{"changed":${JSON.stringify(changed)}}\n`));
     return "{}";
   },
   close: () => {
@@ -95,27 +80,15 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     return "{}";
   },
   enrol: async (given) => {
-    await opened().enrol(
-      text(given.central),
-      text(given.code),
-      text(given.name),
-    );
+    await opened().enrol(text(given.central), text(given.code), text(given.name));
     return "{}";
   },
   exchange: async () => JSON.stringify(await opened().exchange()),
   push: async () => JSON.stringify(await opened().push()),
   pull: async () => JSON.stringify(await opened().pull()),
-  add: (given) =>
-    recordOf(opened().add(text(given.collection), members(given.fields))),
+  add: (given) => recordOf(opened().add(text(given.collection), members(given.fields))),
   edit: (given) =>
-    recordOf(
-      opened().edit(
-        text(given.collection),
-        text(given.id),
-        members(given.fields),
-        seen(given.saw),
-      ),
-    ),
+    recordOf(opened().edit(text(given.collection), text(given.id), members(given.fields), seen(given.saw))),
   remove: (given) => {
     opened().remove(text(given.collection), text(given.id), seen(given.saw));
     return "{}";
@@ -135,22 +108,14 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     return `[${all.map(recordOf).join(",")}]`;
   },
   settle: (given) =>
-    recordOf(
-      opened().settle(
-        text(given.collection),
-        text(given.id),
-        text(given.field),
-        given.value ?? null,
-      ),
-    ),
+    recordOf(opened().settle(text(given.collection), text(given.id), text(given.field), given.value ?? null)),
   review: () => `[${opened().review().map(queuedOf).join(",")}]`,
   "send-again": (given) => recordOf(opened().sendAgain(Number(given.number))),
   discard: (given) => {
     opened().discard(Number(given.number), text(given.path));
     return "{}";
   },
-  get: (given) =>
-    recordOf(opened().get(text(given.collection), text(given.id))),
+  get: (given) => recordOf(opened().get(text(given.collection), text(given.id))),
   find: (given) => {
     const ask = members(given.find);
     const found = opened().find(text(given.collection), {
@@ -172,8 +137,7 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     return JSON.stringify(all);
   },
   definition: (given) => opened().definition(text(given.collection)),
-  fingerprint: (given) =>
-    JSON.stringify(opened().fingerprint(text(given.collection))),
+  fingerprint: (given) => JSON.stringify(opened().fingerprint(text(given.collection))),
   people: () => {
     const name = opened().fact("worker");
     if (name === "") {
@@ -189,8 +153,33 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
       },
     ]);
   },
-  lost: () => "[]",
-  backups: () => "[]",
+  lost: () => {
+    const all = opened().lostRecords();
+    const lines = all.map(
+      (one) =>
+        `{"collection":${write(one.collection)},"id":${write(one.id)},"label":${write(one.label)},"whole":${one.whole},` +
+        `"removed":${one.removed},"fields":${writeDelta(one.fields)},"edited_at":${write(new Date(one.editedAt).toISOString())}}`,
+    );
+    return `[${lines.join(",")}]`;
+  },
+  "offer-lost": (given) => {
+    opened().offerLost(text(given.collection), text(given.id));
+    return "{}";
+  },
+  "drop-lost": (given) => {
+    opened().dropLost(text(given.collection), text(given.id), text(given.path));
+    return "{}";
+  },
+  "back-up": (given) => {
+    opened().backup(text(given.path));
+    return "{}";
+  },
+  backups: () => JSON.stringify(opened().backups()),
+  restore: (given) => {
+    setUp(given);
+    restoreFile(text(given.backup), text(given.path), options);
+    return "{}";
+  },
   "work-out": (given) => {
     const out = workOut(text(given.of), given.case ?? null);
     if (out === undefined) {
@@ -217,9 +206,7 @@ function timeOf(at: string): string {
 }
 
 function recordOf(r: DeviceRecord): string {
-  const disputes = Object.entries(r.disputes).map(
-    ([name, open]) => `${write(name)}:${writeDispute(open)}`,
-  );
+  const disputes = Object.entries(r.disputes).map(([name, open]) => `${write(name)}:${writeDispute(open)}`);
   const decisions = r.decisions.map((d) => {
     const field = d.field === undefined ? "" : `"field":${write(d.field)},`;
     return `{${field}"rule":${write(d.rule)},"kept":${write(d.kept)},"other":${writeSide(d.other)}}`;
@@ -227,7 +214,7 @@ function recordOf(r: DeviceRecord): string {
   return (
     `{"collection":${write(r.collection)},"id":${write(r.id)},"label":${write(r.label)},"fields":${write(r.fields)},` +
     `"revision":${r.revision},"pending":${r.pending},"refused":${r.refused},"edited_at":${timeOf(r.editedAt)},` +
-    `"author":${write(r.author)},"device":${write(r.device)},"disputes":{${disputes.join(",")}},"decisions":[${decisions.join(",")}]}`
+    `"author":${write(r.author)},"device":${write(r.device)},"disputes":{${disputes.join(",")}},"decisions":[${decisions.join(",")}],"lost":${r.lost}}`
   );
 }
 
@@ -250,6 +237,7 @@ function seen(value: Value | undefined): DeviceRecord | undefined {
     disputes: {},
     decisions: [],
     provisional: {},
+    lost: false,
   };
 }
 
@@ -274,10 +262,7 @@ function failureOf(error: unknown): string {
           : error instanceof Problem
             ? "problem"
             : "other";
-  const reasons =
-    error instanceof InvalidError
-      ? `,"reasons":${JSON.stringify(error.reasons)}`
-      : "";
+  const reasons = error instanceof InvalidError ? `,"reasons":${JSON.stringify(error.reasons)}` : "";
   const problem =
     error instanceof Problem
       ? `,"problem":${JSON.stringify({ type: error.type, status: error.status, detail: error.detail })}`
@@ -304,7 +289,5 @@ async function answer(ask: Members): Promise<string> {
 for await (const line of createInterface({ input: process.stdin })) {
   const ask = parse(line);
   const said = await answer(members(ask));
-  process.stdout.write(
-    `{"ask":${canonical(write(members(ask).ask ?? 0))},${said}}\n`,
-  );
+  process.stdout.write(`{"ask":${canonical(write(members(ask).ask ?? 0))},${said}}\n`);
 }

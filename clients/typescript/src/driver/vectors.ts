@@ -1,27 +1,9 @@
 // What comes out of a case of the vectors, by the name of their file.
-import {
-  Collection,
-  Series,
-  type Brood,
-  type Person,
-} from "../core/definition.ts";
+import { Collection, Series, type Brood, type Person } from "../core/definition.ts";
 import { Expression, ExpressionError, valuesOf } from "../core/expression.ts";
 import { bucket, FingerprintSet } from "../core/fingerprint.ts";
-import {
-  canonical,
-  parse,
-  ValueError,
-  write,
-  type Value,
-} from "../core/json.ts";
-import {
-  merge,
-  Refusal,
-  type Kind,
-  type Removal,
-  type Rule,
-  type Rules,
-} from "../core/merge.ts";
+import { canonical, parse, ValueError, write, type Value } from "../core/json.ts";
+import { merge, Refusal, type Kind, type Removal, type Rule, type Rules } from "../core/merge.ts";
 import * as stamps from "../core/stamp.ts";
 import {
   blank,
@@ -40,10 +22,7 @@ type Given = { [key: string]: Value };
 
 const wrong = '{"wrong":true}';
 
-function attempt(
-  kind: new (...args: never[]) => Error,
-  work: () => string,
-): string {
+function attempt(kind: new (...args: never[]) => Error, work: () => string): string {
   try {
     return work();
   } catch (error) {
@@ -55,11 +34,7 @@ function attempt(
 }
 
 const kinds: { [of: string]: (given: Given) => string } = {
-  canonical: (given) =>
-    attempt(
-      ValueError,
-      () => `{"out":${JSON.stringify(canonical(String(given.in)))}}`,
-    ),
+  canonical: (given) => attempt(ValueError, () => `{"out":${JSON.stringify(canonical(String(given.in)))}}`),
 
   stamps: (given) => {
     if (given.parse !== undefined) {
@@ -70,23 +45,9 @@ const kinds: { [of: string]: (given: Given) => string } = {
   },
 
   offsets: (given) => {
-    const [sent, received, answered, back] = [
-      given.sent,
-      given.received,
-      given.answered,
-      given.back,
-    ].map(Number);
-    const offset = stamps.measure(
-      sent ?? 0,
-      received ?? 0,
-      answered ?? 0,
-      back ?? 0,
-    );
-    const corrected = stamps.correct(
-      offset,
-      String(given.stamp),
-      Number(given.receipt),
-    );
+    const [sent, received, answered, back] = [given.sent, given.received, given.answered, given.back].map(Number);
+    const offset = stamps.measure(sent ?? 0, received ?? 0, answered ?? 0, back ?? 0);
+    const corrected = stamps.correct(offset, String(given.stamp), Number(given.receipt));
     return `{"by":${Math.trunc(offset.by)},"error":${Math.trunc(offset.error)},"corrected":${write(corrected)}}`;
   },
 
@@ -120,16 +81,7 @@ const kinds: { [of: string]: (given: Given) => string } = {
 
   expressions: (given) =>
     attempt(ExpressionError, () => {
-      const names = [
-        "name",
-        "beds",
-        "height",
-        "tags",
-        "heated",
-        "opened",
-        "parts",
-        "note",
-      ];
+      const names = ["name", "beds", "height", "tags", "heated", "opened", "parts", "note"];
       const record = valuesOf(readFields(given.record), names);
       return `{"gives":${write(new Expression(String(given.expression)).json({ record }))}}`;
     }),
@@ -162,10 +114,7 @@ const kinds: { [of: string]: (given: Given) => string } = {
         records: list(children[collection.name]).map(readFields),
       };
     }
-    const values = new Collection(given.definition ?? null).compute(
-      readFields(given.fields),
-      broods,
-    );
+    const values = new Collection(given.definition ?? null).compute(readFields(given.fields), broods);
     return `{"values":${writeFields(values)}}`;
   },
 
