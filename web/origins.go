@@ -46,7 +46,7 @@ func (s *Server) fromElsewhere(next http.Handler) http.Handler {
 			if r.Method == http.MethodOptions && r.Header.Get("Access-Control-Request-Method") != "" {
 				h.Set("Access-Control-Allow-Methods", "GET, POST, PUT, PATCH, DELETE")
 				h.Set("Access-Control-Allow-Headers", strings.Join([]string{"Authorization", "Content-Type", "Content-Encoding", "Idempotency-Key",
-					wire.HeaderVersion, wire.HeaderSeals, wire.HeaderIncarnation}, ", "))
+					wire.HeaderVersion, wire.HeaderExchange, wire.HeaderSeals, wire.HeaderIncarnation}, ", "))
 				h.Set("Access-Control-Max-Age", "600")
 				w.WriteHeader(http.StatusNoContent)
 				return

@@ -1,13 +1,37 @@
-// Builds what is run: the program that is driven in Node.
+// Builds what is run: the library for browsers with its worker, and the program that is driven in Node.
+import { copyFileSync } from "node:fs";
 import { build } from "esbuild";
 
+const shared = { outdir: "dist", bundle: true, format: "esm", logLevel: "warning" };
+
 await build({
+  ...shared,
   entryPoints: { driver: "src/driver/main.ts" },
-  outdir: "dist",
-  bundle: true,
   platform: "node",
-  format: "esm",
   target: "node20",
-  logLevel: "warning",
   external: ["node-sqlite3-wasm"],
 });
+
+await build({
+  ...shared,
+  entryPoints: { browser: "src/browser/index.ts", worker: "src/browser/worker.ts" },
+  platform: "browser",
+  target: "es2022",
+  minify: true,
+});
+
+copyFileSync("node_modules/@sqlite.org/sqlite-wasm/sqlite-wasm/jswasm/sqlite3.wasm", "dist/sqlite3.wasm");
+
+// The example, as an app of one's own would be built.
+const example = "../../examples/trailnotes";
+await build({
+  ...shared,
+  outdir: "dist/trailnotes",
+  entryPoints: { app: `${example}/app.ts`, worker: "src/browser/worker.ts" },
+  platform: "browser",
+  target: "es2022",
+  minify: true,
+  alias: { "homing-device/browser": "./src/browser/index.ts" },
+});
+copyFileSync(`${example}/index.html`, "dist/trailnotes/index.html");
+copyFileSync("dist/sqlite3.wasm", "dist/trailnotes/sqlite3.wasm");

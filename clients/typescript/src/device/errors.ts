@@ -19,7 +19,10 @@ export type ErrorName =
   | "revoked"
   | "damaged"
   | "newer"
-  | "unreachable";
+  | "unreachable"
+  | "full"
+  | "no-storage"
+  | "interrupted";
 
 /** What a device says no to, in words for people. */
 export class DeviceError extends Error {
@@ -55,4 +58,9 @@ export class Problem extends Error {
   ) {
     super(detail);
   }
+}
+
+/** A question that makes no sense; the message says why. */
+export class AskError extends Error {
+  override name = "AskError";
 }

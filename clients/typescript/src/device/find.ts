@@ -4,6 +4,7 @@ import { number } from "../core/json.ts";
 import { isObject } from "../core/state.ts";
 import type { Param } from "./database.ts";
 import { Desk } from "./desk.ts";
+import { AskError } from "./errors.ts";
 import type { DeviceRecord, Stored } from "./shelf.ts";
 
 /** Which records of a collection are wanted. */
@@ -26,11 +27,6 @@ export interface Found {
   total: number;
   /** There are more than total. */
   more: boolean;
-}
-
-/** A question that makes no sense; the message says why. */
-export class AskError extends Error {
-  override name = "AskError";
 }
 
 const mostCounted = 10_000;

@@ -53,7 +53,8 @@ export class Link {
         redirect: "error",
         signal: AbortSignal.any(signals),
       };
-      response = await this.fetch(this.base + path, sent === undefined ? init : { ...init, body: sent });
+      const { fetch } = this; // a browser's own must not be called as a method of anything
+      response = await fetch(this.base + path, sent === undefined ? init : { ...init, body: sent });
       text = await response.text();
     } catch (error) {
       if (signal?.aborted) {

@@ -1,0 +1,256 @@
+package typescript_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"homing/internal/testbed"
+	"homing/service"
+	"homing/web"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+const trails = "collection: trails\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  walked: {type: integer}\nsync: {rules: {walked: sum}}\n"
+
+// field is where an app in a browser is tried: its pages, a central that lets them in, and a way between that can be gone.
+type field struct {
+	t       *testing.T
+	bed     *testbed.Bed
+	app     string
+	way     string
+	gone    atomic.Bool
+	profile string
+	browser context.Context
+	end     func()
+}
+
+func newField(t *testing.T) *field {
+	t.Helper()
+	f := &field{t: t, profile: t.TempDir()}
+	pages := httptest.NewServer(http.FileServer(http.Dir("dist/trailnotes")))
+	t.Cleanup(pages.Close)
+	f.app = pages.URL
+	origins, err := web.ParseOrigins([]string{pages.URL})
+	testbed.Must(t, err)
+	f.bed = testbed.Start(t, func(o *service.Options) { o.Origins = origins })
+	f.bed.Define(trails)
+	central, err := url.Parse(f.bed.URL())
+	testbed.Must(t, err)
+	through := httputil.NewSingleHostReverseProxy(central)
+	way := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if f.gone.Load() {
+			panic(http.ErrAbortHandler) // no signal
+		}
+		through.ServeHTTP(w, r)
+	}))
+	t.Cleanup(way.Close)
+	f.way = way.URL
+	f.open()
+	t.Cleanup(func() { f.end() })
+	return f
+}
+
+// open starts the browser, with all that it has kept.
+func (f *field) open() {
+	f.t.Helper()
+	path, err := exec.LookPath("chromium")
+	testbed.Must(f.t, err)
+	os.Remove(f.profile + "/SingletonLock") // of one that was killed
+	allocator, end := chromedp.NewExecAllocator(f.t.Context(), chromedp.ExecPath(path), chromedp.UserDataDir(f.profile), chromedp.Headless, chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	tab, endTab := chromedp.NewContext(allocator)
+	f.browser, f.end = tab, func() { endTab(); end() }
+	testbed.Must(f.t, chromedp.Do(tab, chromedp.Navigate("about:blank"))) // starts it, for as long as the test goes on
+	f.load(tab)
+}
+
+// tab opens another page of the browser.
+func (f *field) tab() context.Context {
+	f.t.Helper()
+	tab, end := chromedp.NewContext(f.browser)
+	f.t.Cleanup(end)
+	testbed.Must(f.t, chromedp.Do(tab, chromedp.Navigate("about:blank")))
+	return tab
+}
+
+// kill ends the browser as a power cut would.
+func (f *field) kill() {
+	f.t.Helper()
+	process := chromedp.FromContext(f.browser).Browser.Process()
+	testbed.Must(f.t, process.Kill())
+	process.Wait() // says that it was killed
+	f.end()
+}
+
+func (f *field) load(tab context.Context) {
+	f.t.Helper()
+	ctx, cancel := context.WithTimeout(tab, time.Minute)
+	defer cancel()
+	testbed.Must(f.t, chromedp.Do(ctx, chromedp.Navigate(f.app)))
+}
+
+// eval runs a script that gives a text, once the page knows its store.
+func (f *field) eval(tab context.Context, script string) string {
+	f.t.Helper()
+	ctx, cancel := context.WithTimeout(tab, time.Minute)
+	defer cancel()
+	got, err := chromedp.Run(ctx, chromedp.Evaluate[string](script))
+	if err != nil {
+		f.t.Fatalf("%s: %v", script, err)
+	}
+	return got
+}
+
+// waits until a script gives a text that holds another.
+func (f *field) until(tab context.Context, script, holds string) {
+	f.t.Helper()
+	got := ""
+	for limit := time.Now().Add(20 * time.Second); time.Now().Before(limit); time.Sleep(50 * time.Millisecond) {
+		if got = f.eval(tab, script); strings.Contains(got, holds) {
+			return
+		}
+	}
+	f.t.Fatalf("%s gives %q, and never %q; the page says %q", script, got, holds, f.eval(tab, said))
+}
+
+const (
+	said = `document.getElementById("said").textContent`
+	list = `document.getElementById("list").textContent`
+)
+
+func (f *field) click(tab context.Context, id string) {
+	f.t.Helper()
+	f.eval(tab, fmt.Sprintf(`document.getElementById(%q).click(), ""`, id))
+}
+
+func (f *field) enrol(tab context.Context) {
+	f.t.Helper()
+	f.until(tab, `String(!document.getElementById("enrol").hidden)`, "true")
+	f.eval(tab, fmt.Sprintf(`(() => { const form = document.getElementById("enrol"); form.central.value = %q; form.code.value = %q; form.requestSubmit(); return "" })()`,
+		f.way, f.bed.Code("worker")))
+}
+
+func (f *field) add(tab context.Context, name string) {
+	f.t.Helper()
+	f.eval(tab, fmt.Sprintf(`(() => { const form = document.getElementById("add"); form.name = undefined; form.elements.name.value = %q; form.requestSubmit(); return "" })()`, name))
+}
+
+// has says how many records central has of a name.
+func (f *field) has(search string) int {
+	f.t.Helper()
+	status, text := f.bed.Call("GET", "/v1/records/trails?search="+url.QueryEscape(search), f.bed.SignIn("lead"), nil)
+	var got struct{ Total int }
+	if err := json.Unmarshal(text, &got); err != nil || status != 200 {
+		f.t.Fatalf("%d %s", status, text)
+	}
+	return got.Total
+}
+
+// P1, P9: the example opens and saves without signal, keeps what was saved when the browser is killed right after it, and sends it
+// once signal is back.
+func TestTheExampleWithoutSignal(t *testing.T) {
+	f := newField(t)
+	f.bed.Call("POST", "/v1/records/trails", f.bed.SignIn("lead"), map[string]any{"fields": map[string]any{"name": "Known before"}})
+	f.enrol(f.browser)
+	f.until(f.browser, list, "Known before")
+	f.gone.Store(true)
+	f.add(f.browser, "Ridge Path")
+	f.until(f.browser, list, "Ridge Path (unsent)")
+	f.kill()
+	f.open()
+	f.until(f.browser, list, "Ridge Path (unsent)")
+	f.until(f.browser, list, "Known before")
+	f.click(f.browser, "exchange")
+	f.until(f.browser, said, "cannot be reached")
+	if n := f.has("Ridge Path"); n != 0 {
+		t.Fatalf("central has %d without signal", n)
+	}
+	f.gone.Store(false)
+	f.click(f.browser, "exchange")
+	f.until(f.browser, said, "1 sent")
+	if got := f.eval(f.browser, list); strings.Contains(got, "unsent") {
+		t.Errorf("it shows %s", got)
+	}
+	if n := f.has("Ridge Path"); n != 1 {
+		t.Errorf("central has %d", n)
+	}
+}
+
+// Two pages of one origin share a store: each shows at once what the other saves, and when the one that has it open is closed,
+// the other goes on with it.
+func TestTwoTabs(t *testing.T) {
+	f := newField(t)
+	f.enrol(f.browser)
+	f.until(f.browser, `String(document.getElementById("notes").hidden)`, "false")
+	second := f.tab()
+	f.load(second)
+	f.until(second, `String(document.getElementById("notes").hidden)`, "false")
+	f.add(second, "From the second")
+	f.until(f.browser, list, "From the second")
+	f.add(f.browser, "From the first")
+	f.until(second, list, "From the first")
+	third := f.tab()
+	f.load(third)
+	// The first page had the store; it is closed with whatever it was about to do.
+	testbed.Must(t, chromedp.Do(f.browser, chromedp.Navigate("about:blank")))
+	f.add(second, "After it was closed")
+	f.until(second, list, "After it was closed")
+	f.until(third, list, "After it was closed")
+	f.click(third, "exchange")
+	f.until(third, said, "3 sent")
+	for _, name := range []string{"From the first", "From the second", "After it was closed"} {
+		if n := f.has(name); n != 1 {
+			t.Errorf("central has %s %d times", name, n)
+		}
+	}
+}
+
+// P3: a first load of thousands of records that is cut by a kill of the browser goes on where it was, and ends with what central has.
+func TestKilledInALoad(t *testing.T) {
+	f := newField(t)
+	token := f.bed.SignIn("lead")
+	const records, atOnce = 6000, 1000
+	for n := 0; n < records; n += atOnce {
+		rows := make([]map[string]any, atOnce)
+		for k := range rows {
+			rows[k] = map[string]any{"name": fmt.Sprintf("Trail %05d", n+k), "walked": k}
+		}
+		if status, text := f.bed.Call("PUT", "/v1/rows/trails", token, map[string]any{"rows": rows}); status != 200 {
+			t.Fatalf("%d %s", status, text)
+		}
+	}
+	f.enrol(f.browser)
+	f.until(f.browser, said, "pull: ")
+	f.kill()
+	f.open()
+	f.until(f.browser, `String(document.getElementById("notes").hidden)`, "false")
+	f.click(f.browser, "exchange")
+	f.until(f.browser, said, "received")
+	status, text := f.bed.Call("GET", "/v1/fingerprint/trails", token, nil)
+	var central struct {
+		Records     int
+		Fingerprint string
+	}
+	if err := json.Unmarshal(text, &central); err != nil || status != 200 || central.Records != records {
+		t.Fatalf("%d %s", status, text)
+	}
+	f.until(f.browser, `String(document.getElementById("list").children.length)`, "1000")
+	if got := f.eval(f.browser, said); !strings.Contains(got, "received") {
+		t.Errorf("the page says %s", got)
+	}
+}

@@ -1,0 +1,348 @@
+// A device in a browser. All pages of an origin share one store: one of them has the worker that works on it, the others ask
+// that page; when it is closed, another takes over.
+import type { Value } from "../core/json.ts";
+import type { Values } from "../device/desk.ts";
+import { uuid7 } from "../core/id.ts";
+import type { Changed } from "../device/file.ts";
+import type { Ask, DeviceRecord, Found, Holding, LostRecord, Progress, Queued, Summary } from "../index.ts";
+import { DeviceError } from "../device/errors.ts";
+import { errorOf, packed, unpacked, type Answered, type Asked, type Message, type Told } from "./messages.ts";
+
+export { Exact } from "../core/json.ts";
+export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "../device/errors.ts";
+export type * from "../index.ts";
+
+/** How a store is opened. */
+export interface BrowserOptions {
+  /** Where the worker's script is; beside this one when left out. */
+  worker?: string | URL;
+}
+
+/** One change of a group. */
+export interface Step {
+  kind: "add" | "edit" | "remove";
+  collection: string;
+  /** Of the record; of an add the id that it is to have, made here when left out. */
+  id?: string;
+  fields?: Values;
+}
+
+interface Waiting {
+  asked: Asked;
+  resolve: (done: unknown) => void;
+  reject: (error: Error) => void;
+  watch?: ((progress: Progress) => void) | undefined;
+}
+
+/** Opens the store of a name in this origin, and makes it if there is none. A save is on the disk when it returns. */
+export async function open(name: string, options: BrowserOptions = {}): Promise<BrowserStore> {
+  const store = new BrowserStore(name, options);
+  await store.ready;
+  return store;
+}
+
+/** What may be asked for again when the page that had the store went away in the middle: it comes to the same. */
+const repeatable = new Set([
+  "add",
+  "edit",
+  "review",
+  "get",
+  "find",
+  "children",
+  "collections",
+  "definition",
+  "fingerprint",
+  "lostRecords",
+  "status",
+]);
+
+export class BrowserStore {
+  /** Resolves once some page has the store open. */
+  readonly ready: Promise<void>;
+  private readonly page = crypto.randomUUID();
+  private readonly channel: BroadcastChannel;
+  private readonly waiting = new Map<string, Waiting>();
+  private readonly listeners = new Set<(changed: Changed) => void>();
+  private readonly closing = new AbortController();
+  private worker: Worker | undefined;
+  private asks = 0;
+
+  constructor(
+    private readonly name: string,
+    private readonly options: BrowserOptions,
+  ) {
+    this.channel = new BroadcastChannel(`homing ${name}`);
+    this.channel.onmessage = ({ data }: MessageEvent<Message>) => this.hear(data);
+    const { promise, resolve, reject } = deferred<void>();
+    this.ready = promise;
+    const lock = `homing ${name}`;
+    const { signal } = this.closing;
+    void navigator.locks.request(lock, { ifAvailable: true }, async (free) => {
+      if (free) {
+        await this.lead().then(resolve, reject);
+        await this.closed();
+        return;
+      }
+      // Another page has the store. This one takes over when that is closed.
+      this.call<unknown>("status", []).then(() => resolve(), reject);
+      navigator.locks
+        .request(lock, { signal }, async () => {
+          await this.lead();
+          resolve();
+          this.again();
+          await this.closed();
+        })
+        .catch(() => {}); // this page was closed before
+    });
+  }
+
+  /** Opens the store in a worker of this page. */
+  private async lead(): Promise<void> {
+    const script = this.options.worker ?? new URL("worker.js", import.meta.url);
+    const worker = new Worker(script, { type: "module" });
+    worker.onmessage = ({ data }: MessageEvent<Answered | Told>) => {
+      if ("answer" in data && data.to === this.page) {
+        this.hear(data);
+      } else {
+        this.channel.postMessage(data);
+        if ("told" in data) {
+          this.hear(data);
+        }
+      }
+    };
+    this.worker = worker;
+    await this.send<void>("open", [this.name]);
+    void navigator.storage?.persist?.();
+    this.channel.postMessage({ told: "opened", what: "" } satisfies Told);
+  }
+
+  /** Resolves when this page closes the store. */
+  private closed(): Promise<void> {
+    const { signal } = this.closing;
+    return new Promise((resolve) => signal.addEventListener("abort", () => resolve()));
+  }
+
+  private hear(message: Message): void {
+    if ("ask" in message) {
+      this.worker?.postMessage(message);
+    } else if ("breakOff" in message) {
+      this.worker?.postMessage(message);
+    } else if ("answer" in message) {
+      const one = this.waiting.get(message.answer);
+      this.waiting.delete(message.answer);
+      if (message.failed) {
+        one?.reject(errorOf(message.failed));
+      } else {
+        one?.resolve(unpacked(message.done ?? "null"));
+      }
+    } else if (message.told === "changed") {
+      for (const changed of JSON.parse(message.what) as Changed[]) {
+        this.listeners.forEach((listener) => listener(changed));
+      }
+    } else if (message.told === "progress") {
+      const { ask, ...progress } = JSON.parse(message.what) as Progress & { ask: string };
+      this.waiting.get(ask)?.watch?.(progress);
+    } else {
+      this.again();
+    }
+  }
+
+  /** Asks again for what the page that had the store has not answered, where that comes to the same. */
+  private again(): void {
+    for (const [ask, one] of this.waiting) {
+      if (repeatable.has(one.asked.method)) {
+        this.pass(one.asked);
+      } else if (one.asked.method !== "open") {
+        this.waiting.delete(ask);
+        one.reject(
+          new DeviceError(
+            "interrupted",
+            "the page that had the store was closed in the middle; look whether it was done",
+          ),
+        );
+      }
+    }
+  }
+
+  private pass(asked: Asked): void {
+    if (this.worker) {
+      this.worker.postMessage(asked);
+    } else {
+      this.channel.postMessage(asked);
+    }
+  }
+
+  private send<T>(
+    method: string,
+    given: unknown[],
+    watch?: (progress: Progress) => void,
+    signal?: AbortSignal,
+  ): Promise<T> {
+    const ask = `${this.page} ${++this.asks}`;
+    const { promise, resolve, reject } = deferred<unknown>();
+    const asked: Asked = { ask, from: this.page, method, given: packed(given) };
+    this.waiting.set(ask, { asked, resolve, reject, watch });
+    signal?.addEventListener("abort", () => {
+      const message = { breakOff: ask };
+      this.worker ? this.worker.postMessage(message) : this.channel.postMessage(message);
+    });
+    this.pass(asked);
+    return promise as Promise<T>;
+  }
+
+  private call<T>(method: string, given: unknown[]): Promise<T> {
+    return this.send<T>(method, given);
+  }
+
+  /** Makes the store a device of central, with a one-time code. While central is open, the code may be empty. */
+  enrol(central: string, code: string, name: string): Promise<void> {
+    return this.call("enrol", [central, code, name]);
+  }
+
+  /** Whether the store is enrolled, where central is, and who works here. */
+  status(): Promise<{ enrolled: boolean; central: string; worker: string }> {
+    return this.call("status", []);
+  }
+
+  /** Pushes until the outbox is answered, then pulls to the head. */
+  exchange(options: { watch?: (progress: Progress) => void; signal?: AbortSignal } = {}): Promise<Summary> {
+    return this.send("exchange", [], options.watch, options.signal);
+  }
+
+  /** Adds a record. It is on the disk when this resolves. */
+  async add(collection: string, fields: Values, id: string = uuid7(Date.now())): Promise<DeviceRecord> {
+    try {
+      return await this.call<DeviceRecord>("add", [collection, fields, id]);
+    } catch (error) {
+      if (error instanceof DeviceError && error.code === "taken") {
+        return this.get(collection, id); // it was saved before the page that had the store went away
+      }
+      throw error;
+    }
+  }
+
+  /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
+  edit(collection: string, id: string, fields: Values, saw?: DeviceRecord): Promise<DeviceRecord> {
+    return this.call("edit", [collection, id, fields, saw ?? null]);
+  }
+
+  /** Removes a record, and the children that go with it. */
+  remove(collection: string, id: string, saw?: DeviceRecord): Promise<void> {
+    return this.call("remove", [collection, id, saw ?? null]);
+  }
+
+  /** Saves several changes that stand or fall together. */
+  group(steps: Step[]): Promise<(DeviceRecord | null)[]> {
+    return this.call("group", [steps]);
+  }
+
+  /** Gives a disputed field the value that it is to have. */
+  settle(collection: string, id: string, field: string, value: Value): Promise<DeviceRecord> {
+    return this.call("settle", [collection, id, field, value]);
+  }
+
+  get(collection: string, id: string): Promise<DeviceRecord> {
+    return this.call("get", [collection, id]);
+  }
+
+  /** Lists the records of a collection that fit a question, a page at a time. */
+  find(collection: string, ask: Ask = {}): Promise<Found> {
+    return this.call("find", [collection, ask]);
+  }
+
+  /** Lists the records of a child collection that belong to a record. */
+  children(of: DeviceRecord, child: string, ask: Ask = {}): Promise<Found> {
+    return this.call("children", [of, child, ask]);
+  }
+
+  collections(): Promise<Holding[]> {
+    return this.call("collections", []);
+  }
+
+  /** What central has not accepted yet, in the order in which it will be sent. */
+  review(): Promise<Queued[]> {
+    return this.call("review", []);
+  }
+
+  /** Offers central once more what it has refused of a record, as it is. */
+  sendAgain(number: number): Promise<DeviceRecord> {
+    return this.call("sendAgain", [number]);
+  }
+
+  /** Gives up what central has refused of a record. It is kept first, among the origin's private files. */
+  discard(number: number): Promise<void> {
+    return this.call("discard", [number, `${this.name}.given-up`]);
+  }
+
+  lostRecords(): Promise<LostRecord[]> {
+    return this.call("lostRecords", []);
+  }
+
+  fingerprint(collection: string): Promise<{ count: number; fingerprint: string }> {
+    return this.call("fingerprint", [collection]);
+  }
+
+  /** A copy of the whole store, to be kept elsewhere. */
+  async backup(): Promise<Blob> {
+    const text = atob(await this.call<string>("exported", []));
+    return new Blob([Uint8Array.from(text, (c) => c.charCodeAt(0))], { type: "application/vnd.sqlite3" });
+  }
+
+  /** Tells a listener of each change of a record from now on, whichever page makes it. */
+  listen(listener: (changed: Changed) => void): () => void {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  }
+
+  /** Calls show with what a question finds: at once, and again whenever a record of the collection has changed. */
+  live(collection: string, ask: Ask, show: (found: Found) => void): () => void {
+    let looking = false;
+    let due = false;
+    let over = false;
+    const look = async () => {
+      due = true;
+      if (looking) {
+        return; // what has changed meanwhile is looked at once, however much that is
+      }
+      looking = true;
+      try {
+        while (due && !over) {
+          due = false;
+          const found = await this.find(collection, ask);
+          if (!over) {
+            show(found);
+          }
+        }
+      } finally {
+        looking = false;
+      }
+    };
+    const stop = this.listen((changed) => {
+      if (changed.collection === collection) {
+        void look();
+      }
+    });
+    void look();
+    return () => {
+      over = true;
+      stop();
+    };
+  }
+
+  /** Lets go of the store in this page; another page may go on with it. */
+  close(): void {
+    this.worker?.terminate();
+    this.closing.abort();
+    this.channel.close();
+  }
+}
+
+function deferred<T>(): { promise: Promise<T>; resolve: (value: T) => void; reject: (error: Error) => void } {
+  let resolve: (value: T) => void = () => {};
+  let reject: (error: Error) => void = () => {};
+  const promise = new Promise<T>((yes, no) => {
+    resolve = yes;
+    reject = no;
+  });
+  return { promise, resolve, reject };
+}
