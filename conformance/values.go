@@ -1,12 +1,14 @@
 package conformance
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"time"
 
 	"github.com/google/uuid"
 
+	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/fingerprint"
@@ -165,6 +167,36 @@ var fingerprints = kind{
 			buckets = append(buckets, fingerprint.Bucket(r.ID))
 		}
 		return map[string]any{"count": set.Count(), "fingerprint": set.String(), "buckets": buckets}, nil
+	}),
+}
+
+// digests are those of changes.
+var digests = kind{
+	about: "The digest of a change, in hexadecimal: what tells two changes with the same number apart.",
+	given: func() (all []any, err error) {
+		random := drawing(6)
+		for n := range 12 {
+			at := time.UnixMilli(1_790_000_000_000 + int64(random.IntN(1_000_000))).UTC()
+			c := change.Change{Number: int64(1 + random.IntN(500)), Collection: "huts", Record: drawnID(random), Kind: change.Edit, Base: int64(random.IntN(5)),
+				Stamp: clock.Stamp{Millis: at.UnixMilli(), Counter: uint16(random.IntN(3))}, EditedAt: at, Author: "ada",
+				Fields: record.Delta{"name": {From: json.RawMessage(`"Gale"`), To: json.RawMessage(fmt.Sprintf(`"Gale %d é"`, n))}, "beds": {To: json.RawMessage(`4.5`)}, "note": {From: json.RawMessage(`"x"`)}}}
+			switch n % 4 {
+			case 1:
+				c.Group = &change.Group{ID: drawnID(random), Of: 3}
+			case 2:
+				c.Seen = []change.Source{{Incarnation: drawnID(random), Number: 7}}
+			case 3:
+				c.Kind, c.Folds = change.Add, []int64{2, 3}
+			}
+			if n == 8 {
+				c.Kind, c.Fields = change.Remove, nil
+			}
+			all = append(all, map[string]any{"change": c})
+		}
+		return all, nil
+	},
+	work: working(func(given struct{ Change change.Change }) (any, error) {
+		return map[string]string{"digest": hex.EncodeToString(given.Change.Digest())}, nil
 	}),
 }
 

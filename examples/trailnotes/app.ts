@@ -3,7 +3,10 @@ import { open } from "homing-device/browser";
 
 const part = <T extends HTMLElement>(id: string) => document.getElementById(id) as T;
 const say = (text: string) => (part("said").textContent = text);
-const store = await open("trailnotes");
+const store = await open("trailnotes").catch((error: Error) => {
+  say(error.message);
+  throw error;
+});
 
 /** Does something that may fail, and says why if it does. */
 async function attempt(work: () => Promise<void>): Promise<void> {
@@ -16,9 +19,7 @@ async function attempt(work: () => Promise<void>): Promise<void> {
 
 async function exchange(): Promise<void> {
   say("Exchanging …");
-  const sum = await store.exchange({
-    watch: ({ phase, done }) => say(`${phase}: ${done}`),
-  });
+  const sum = await store.exchange({ watch: ({ phase, done }) => say(`${phase}: ${done}`) });
   say(`${sum.sent} sent, ${sum.received} received`);
 }
 

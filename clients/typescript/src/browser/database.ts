@@ -1,10 +1,13 @@
 // SQLite's own WebAssembly build over the origin's private files, which a worker reads and writes at once.
-import initialize, { type Database as Opened, type SAHPoolUtil } from "@sqlite.org/sqlite-wasm";
+import initialize, { type Database as Opened, type PreparedStatement, type SAHPoolUtil } from "@sqlite.org/sqlite-wasm";
 import type { Database, Param } from "../device/database.ts";
 import { DeviceError } from "../device/errors.ts";
 
 /** SQLite's word for a disk, or what the browser gives of it, that is full. */
 const full = 13;
+
+/** How many statements are kept compiled. */
+const mostStatements = 150;
 
 /** Opens a database in the origin's private files. One worker has it open at a time. */
 export async function openPrivate(name: string): Promise<PrivateDatabase> {
@@ -22,10 +25,15 @@ export async function openPrivate(name: string): Promise<PrivateDatabase> {
       },
     );
   }
-  return new PrivateDatabase(pool, new pool.OpfsSAHPoolDb(`/${name}.db`), `/${name}.db`);
+  const db = new pool.OpfsSAHPoolDb(`/${name}.db`);
+  // One flush a transaction. The log needs no shared memory where the worker alone has the file.
+  db.exec(`PRAGMA locking_mode = EXCLUSIVE; PRAGMA journal_mode = WAL`);
+  return new PrivateDatabase(pool, db, `/${name}.db`);
 }
 
 export class PrivateDatabase implements Database {
+  private readonly statements = new Map<string, PreparedStatement>();
+
   constructor(
     private readonly pool: SAHPoolUtil,
     private readonly db: Opened,
@@ -34,21 +42,49 @@ export class PrivateDatabase implements Database {
 
   run(sql: string, params: Param[] = []): number {
     return this.guarded(() => {
-      this.db.exec({ sql, bind: params.length > 0 ? params : undefined });
-      return Number(this.db.changes());
+      const statement = this.prepared(sql, params);
+      try {
+        statement.step();
+        return Number(this.db.changes());
+      } finally {
+        statement.reset(true);
+      }
     });
   }
 
   all<T extends object>(sql: string, params: Param[] = []): T[] {
-    return this.guarded(
-      () =>
-        this.db.exec({
-          sql,
-          bind: params.length > 0 ? params : undefined,
-          returnValue: "resultRows",
-          rowMode: "object",
-        }) as unknown as T[],
-    );
+    return this.guarded(() => {
+      const statement = this.prepared(sql, params);
+      const rows: T[] = [];
+      try {
+        while (statement.step()) {
+          rows.push(statement.get({}) as T);
+        }
+        return rows;
+      } finally {
+        statement.reset(true);
+      }
+    });
+  }
+
+  /** A statement is compiled once and kept, with the parameters of this call. */
+  private prepared(sql: string, params: Param[]): PreparedStatement {
+    let statement = this.statements.get(sql);
+    if (!statement) {
+      if (this.statements.size >= mostStatements) {
+        this.forgetStatements();
+      }
+      statement = this.db.prepare(sql);
+      this.statements.set(sql, statement);
+    }
+    return params.length > 0 ? statement.bind(params) : statement;
+  }
+
+  private forgetStatements(): void {
+    for (const statement of this.statements.values()) {
+      statement.finalize();
+    }
+    this.statements.clear();
   }
 
   private guarded<T>(work: () => T): T {
@@ -65,6 +101,7 @@ export class PrivateDatabase implements Database {
   }
 
   close(): void {
+    this.forgetStatements();
     this.db.close();
   }
 

@@ -20,7 +20,8 @@ export function millisOf(stamp: Stamp): number {
   return stamp === "" ? 0 : parseInt(stamp.slice(0, 12), 16);
 }
 
-function counterOf(stamp: Stamp): number {
+/** The counter of a stamp; 0 of none. */
+export function counterOf(stamp: Stamp): number {
   return stamp === "" ? 0 : parseInt(stamp.slice(13), 16);
 }
 

@@ -54,7 +54,7 @@ const tables = [
     base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, edited_at TEXT NOT NULL, author TEXT NOT NULL,
     origin TEXT NOT NULL DEFAULT '', generation TEXT NOT NULL DEFAULT '', grp TEXT NOT NULL DEFAULT '',
     grp_of INTEGER NOT NULL DEFAULT 0, mended INTEGER NOT NULL DEFAULT 0, seen TEXT NOT NULL DEFAULT '[]',
-    folds TEXT NOT NULL DEFAULT '[]', parts TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
+    folds TEXT NOT NULL DEFAULT '[]', digests TEXT NOT NULL DEFAULT '[]', parts TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
     line INTEGER NOT NULL DEFAULT 0, unsure INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'new', batch TEXT,
     reasons TEXT)`,
   `CREATE INDEX outbox_record ON outbox (collection, record)`,
@@ -63,7 +63,8 @@ const tables = [
     at TEXT NOT NULL, number INTEGER NOT NULL, collection TEXT NOT NULL, record TEXT NOT NULL, kind TEXT NOT NULL,
     base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, dated TEXT NOT NULL, unsure INTEGER NOT NULL,
     edited_at TEXT NOT NULL, author TEXT NOT NULL, origin TEXT NOT NULL, generation TEXT NOT NULL, grp TEXT NOT NULL,
-    grp_of INTEGER NOT NULL, seen TEXT NOT NULL, folds TEXT NOT NULL, parts TEXT NOT NULL)`,
+    grp_of INTEGER NOT NULL, seen TEXT NOT NULL, folds TEXT NOT NULL, digests TEXT NOT NULL,
+    parts TEXT NOT NULL)`,
   `CREATE INDEX travelled_at ON travelled (at)`,
   // What central had of records before it was restored from an older state, where it now has less.
   `CREATE TABLE lost_values (

@@ -373,7 +373,7 @@ export class Line extends Reconciler {
       if (q.fields !== "{}") parts.push(`"fields":${q.fields}`);
       if (q.grp !== "") parts.push(`"group":{"id":${write(q.grp)},"of":${q.grp_of}}`);
       if (q.seen !== "[]") parts.push(`"seen":${q.seen}`);
-      if (q.folds !== "[]") parts.push(`"folds":${q.folds}`);
+      if (q.folds !== "[]") parts.push(`"folds":${q.folds},"fold_digests":${q.digests}`);
       const turned = this.turned(q);
       if (turned !== 0) parts.push(`"turned_ms":${turned}`);
       const unsure = this.unsure(run, q);

@@ -1,6 +1,7 @@
 // What central says, taken in: definitions, answers, pages, territories. Each in one transaction; nothing here waits for
 // anybody.
 import { covers as covered, type Collection } from "../core/definition.ts";
+import { changeDigest } from "../core/fingerprint.ts";
 import { isArray, parse, write, type Value } from "../core/json.ts";
 import type { Verdict } from "../core/merge.ts";
 import * as stamps from "../core/stamp.ts";
@@ -165,6 +166,7 @@ export class Receiver extends Finder {
         const before = last.get(key);
         if (before && !c.everyStep && takes(before, q, delta)) {
           before.numbers.push(before.last.number, ...(JSON.parse(q.folds) as number[]));
+          before.digests.push(digestOf(before.last), ...(JSON.parse(q.digests) as string[]));
           before.delta = followed(before.delta, delta);
           before.parts.push(before.last);
           for (const one of JSON.parse(q.seen) as Source[]) {
@@ -182,6 +184,7 @@ export class Receiver extends Finder {
           last: q,
           delta,
           numbers: JSON.parse(q.folds) as number[],
+          digests: JSON.parse(q.digests) as string[],
           renumber: false,
         };
         if (before) {
@@ -205,14 +208,15 @@ export class Receiver extends Finder {
     const folds = JSON.stringify([...f.numbers, f.last.number]);
     this.db.run(
       `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line, grp, grp_of, origin,
-           generation, seen, folds, parts, place)
-         SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?
+           generation, seen, folds, digests, parts, place)
+         SELECT collection, record, ?, base, ?, stamp, edited_at, author, boot, line, grp, grp_of, origin, generation, ?, ?, ?, ?, ?
            FROM outbox WHERE number = ?`,
       [
         f.first.kind,
         writeDelta(f.delta),
         JSON.stringify(f.seen),
         folds,
+        JSON.stringify([...f.digests, digestOf(f.last)]),
         partsOf([...f.parts, f.last]),
         f.first.place ?? f.first.number,
         f.last.number,
@@ -279,7 +283,7 @@ export class Receiver extends Finder {
     }
     this.db.run(
       `INSERT INTO travelled (at, number, collection, record, kind, base, fields, stamp, dated, unsure, edited_at, author, origin,
-         generation, grp, grp_of, seen, folds, parts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+         generation, grp, grp_of, seen, folds, digests, parts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
       [
         this.time(),
         q.number,
@@ -299,6 +303,7 @@ export class Receiver extends Finder {
         q.grp_of,
         q.seen,
         q.folds,
+        q.digests,
         q.parts,
       ],
     );
@@ -452,7 +457,14 @@ export class Receiver extends Finder {
 
   /** Puts records one by one under what is unsent, or drops those that are withdrawn. */
   protected takeRecords(collection: string, records: Members[], summary: Summary): void {
+    const c = this.collection(collection);
+    const above = c.parent && this.definitions().get(c.parent.collection);
+    const plain = !c.computes && !above?.computes; // nothing is to be worked out because of it
     for (const one of records) {
+      if (plain && this.putPlain(collection, one)) {
+        summary.received++;
+        continue;
+      }
       const row = this.load(collection, text(one.id));
       const record = sentOf(one, row ? underOf(row) : undefined);
       if (record.withdrawn) {
@@ -464,6 +476,37 @@ export class Receiver extends Finder {
       summary.removed += record.removed ? 1 : 0;
       this.layUnder(collection, row, record);
     }
+  }
+
+  /** Writes a record that has nothing unsent here, which is the rule. It says whether it did. */
+  private putPlain(collection: string, r: Members): boolean {
+    if (r.removed === true || r.withdrawn === true) {
+      return false;
+    }
+    const id = text(r.id);
+    const done = this.db.run(
+      `INSERT INTO records (collection, id, revision, removed, fields, marks, author, device, edited_at, received_at)
+         VALUES (?, ?, ?, 0, ?, ?, ?, ?, ?, ?)
+       ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = 0, fields = excluded.fields,
+         marks = excluded.marks, author = excluded.author, device = excluded.device, edited_at = excluded.edited_at,
+         received_at = excluded.received_at
+       WHERE pending = 0 AND withdrawn = 0 AND lost = '' AND revision < excluded.revision`,
+      [
+        collection,
+        id,
+        Number(r.revision),
+        write(r.fields ?? {}),
+        write(r.marks ?? {}),
+        text(r.author),
+        text(r.device),
+        text(r.edited_at),
+        text(r.received_at),
+      ],
+    );
+    if (done === 1) {
+      this.note(collection, id, false);
+    }
+    return done === 1;
   }
 
   /** Puts central's new state of a record under what this device has not sent yet. */
@@ -569,6 +612,7 @@ interface Folding {
   delta: Delta;
   /** Of those before the last, and of what they had folded. */
   numbers: number[];
+  digests: string[];
   /** Those before the last, as they were saved. */
   parts: Entry[];
   seen: Source[];
@@ -606,6 +650,24 @@ function followed(first: Delta, next: Delta): Delta {
     delta[name] = one;
   }
   return delta;
+}
+
+/** The digest of a change as it would have been sent. */
+function digestOf(q: Entry): string {
+  return changeDigest({
+    number: q.number,
+    base: q.base,
+    stamp: q.stamp,
+    editedAt: Date.parse(q.edited_at),
+    collection: q.collection,
+    record: q.record,
+    kind: q.kind,
+    author: q.author,
+    ...(q.grp === "" ? {} : { group: { id: q.grp, of: q.grp_of } }),
+    seen: JSON.parse(q.seen) as Source[],
+    folds: JSON.parse(q.folds) as number[],
+    fields: readDelta(parse(q.fields)),
+  });
 }
 
 /** A change as it was saved, before it was folded into another. */

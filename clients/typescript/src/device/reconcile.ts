@@ -37,9 +37,9 @@ export class Reconciler extends Receiver {
         // What has travelled twice, since a copy had used its number meanwhile, is known under the number that it got last.
         [
           `INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp,
-             grp_of, seen, folds, parts, boot, line)
+             grp_of, seen, folds, digests, parts, boot, line)
              SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
-               seen, folds, parts, ?, 0
+               seen, folds, digests, parts, ?, 0
              FROM travelled WHERE rowid IN (SELECT max(rowid) FROM travelled
                WHERE number NOT IN (SELECT number FROM outbox) GROUP BY number)`,
           [answeredBefore],

@@ -66,6 +66,8 @@ export interface Entry {
   /** Unsent changes under earlier incarnations that its author saw. */
   seen: string;
   folds: string;
+  /** Of what it folds, in that order. */
+  digests: string;
   /** What it was folded from, as that was saved. */
   parts: string;
   place: number | null;

@@ -1,7 +1,7 @@
 // What comes out of a case of the vectors, by the name of their file.
 import { Collection, Series, type Brood, type Person } from "../core/definition.ts";
 import { Expression, ExpressionError, valuesOf } from "../core/expression.ts";
-import { bucket, FingerprintSet } from "../core/fingerprint.ts";
+import { bucket, changeDigest, FingerprintSet } from "../core/fingerprint.ts";
 import { canonical, parse, ValueError, write, type Value } from "../core/json.ts";
 import { merge, Refusal, type Kind, type Removal, type Rule, type Rules } from "../core/merge.ts";
 import * as stamps from "../core/stamp.ts";
@@ -58,6 +58,26 @@ const kinds: { [of: string]: (given: Given) => string } = {
       return bucket(String(r.id));
     });
     return `{"count":${set.count},"fingerprint":${write(String(set))},"buckets":${write(buckets)}}`;
+  },
+
+  digests: (given) => {
+    const c = isObject(given.change) ? given.change : blank<Value>();
+    const group = isObject(c.group) ? { group: { id: String(c.group.id), of: Number(c.group.of) } } : {};
+    const digest = changeDigest({
+      number: Number(c.number),
+      base: Number(c.base),
+      stamp: String(c.stamp),
+      editedAt: Date.parse(String(c.edited_at)),
+      collection: String(c.collection),
+      record: String(c.record),
+      kind: String(c.kind),
+      author: String(c.author),
+      ...group,
+      seen: list(c.seen).map(sourceFrom),
+      folds: (c.folds as number[] | undefined) ?? [],
+      fields: readDelta(c.fields),
+    });
+    return `{"digest":${write(digest)}}`;
   },
 
   series: (given) => {
