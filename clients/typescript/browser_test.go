@@ -15,8 +15,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/chromedp"
 
+	"homing/conformance"
+	"homing/core/record"
 	"homing/internal/testbed"
 	"homing/service"
 	"homing/web"
@@ -38,12 +41,26 @@ type field struct {
 	end     func()
 }
 
+// denied is a worker in a browser that keeps no files for a page, as in some private windows.
+var denied = map[string]string{
+	"/denied.js": `import "./deny.js"; import "./worker.js";`,
+	"/deny.js":   `navigator.storage.getDirectory = () => Promise.reject(new DOMException("no", "SecurityError"));`,
+}
+
 func newField(t *testing.T) *field {
 	t.Helper()
 	f := &field{t: t, profile: t.TempDir()}
-	pages := httptest.NewServer(http.FileServer(http.Dir("dist/trailnotes")))
+	mux := http.NewServeMux()
+	mux.Handle("/", http.FileServer(http.Dir("dist")))
+	for name, script := range denied {
+		mux.HandleFunc(name, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "text/javascript")
+			fmt.Fprint(w, script)
+		})
+	}
+	pages := httptest.NewServer(mux)
 	t.Cleanup(pages.Close)
-	f.app = pages.URL
+	f.app = pages.URL + "/trailnotes/"
 	origins, err := web.ParseOrigins([]string{pages.URL})
 	testbed.Must(t, err)
 	f.bed = testbed.Start(t, func(o *service.Options) { o.Origins = origins })
@@ -191,6 +208,31 @@ func TestTheExampleWithoutSignal(t *testing.T) {
 	}
 }
 
+// The heart works out the vectors in a browser as it does in Node, and as the core does.
+func TestVectorsInChromium(t *testing.T) {
+	f := newField(t)
+	f.eval(f.browser, `import("/vectors.js").then((it) => { window.workOut = it.workOutText }), ""`)
+	f.until(f.browser, `typeof window.workOut`, "function")
+	for _, name := range conformance.Names() {
+		cases, err := conformance.Kept(name)
+		testbed.Must(t, err)
+		for n, one := range cases {
+			of, err := json.Marshal(name)
+			testbed.Must(t, err)
+			given, err := json.Marshal(string(one.Given)) // as a text, so that no number of it becomes a double
+			testbed.Must(t, err)
+			got, err := record.Canonical([]byte(f.eval(f.browser, fmt.Sprintf(`workOut(%s, %s)`, of, given))))
+			testbed.Must(t, err)
+			want, err := record.Canonical(one.Wanted)
+			testbed.Must(t, err)
+			if string(got) != string(want) {
+				t.Errorf("%s, case %d, %.200s: %.300s, and %.300s is wanted", name, n+1, one.Given, got, want)
+				break
+			}
+		}
+	}
+}
+
 // Two pages of one origin share a store: each shows at once what the other saves, and when the one that has it open is closed,
 // the other goes on with it.
 func TestTwoTabs(t *testing.T) {
@@ -253,4 +295,47 @@ func TestKilledInALoad(t *testing.T) {
 	if got := f.eval(f.browser, said); !strings.Contains(got, "received") {
 		t.Errorf("the page says %s", got)
 	}
+}
+
+// P1: where the browser gives no more room, a save says so and nothing of it is there; what was saved before stays, and goes to central.
+func TestNoMoreRoom(t *testing.T) {
+	f := newField(t)
+	f.enrol(f.browser)
+	f.until(f.browser, `String(document.getElementById("notes").hidden)`, "false")
+	f.add(f.browser, "Saved before")
+	f.until(f.browser, list, "Saved before")
+	at, err := url.Parse(f.app)
+	testbed.Must(t, err)
+	room := func(bytes *float64) {
+		t.Helper()
+		_, err := chromedp.Call(f.browser, storage.OverrideQuotaForOrigin, storage.OverrideQuotaForOriginParams{Origin: "http://" + at.Host, QuotaSize: bytes})
+		testbed.Must(t, err)
+	}
+	few := float64(3 << 20)
+	room(&few)
+	for n := range 40 {
+		f.add(f.browser, fmt.Sprintf("Large %02d %s", n, strings.Repeat("x", 200_000)))
+		f.until(f.browser, `String(document.getElementById("add").elements.name.value === "" || document.getElementById("said").textContent.includes("room"))`, "true")
+		if strings.Contains(f.eval(f.browser, said), "room") {
+			break
+		}
+	}
+	f.until(f.browser, said, "no more room. Nothing of this was saved")
+	saved := strings.Count(f.eval(f.browser, list), "Large")
+	room(nil)
+	f.click(f.browser, "exchange")
+	f.until(f.browser, said, fmt.Sprintf("%d sent", saved+1))
+	if n := f.has("Large"); n != saved {
+		t.Errorf("%d were saved, and central has %d", saved, n)
+	}
+}
+
+// A browser that keeps nothing for a page says so in words.
+func TestNoStorage(t *testing.T) {
+	f := newField(t)
+	f.eval(f.browser, `(async () => {
+		const { open } = await import("/browser.js");
+		window.denied = await open("denied", { worker: "/denied.js" }).then(() => "opened", (error) => error.name + " " + error.code + ": " + error.message);
+	})(), ""`)
+	f.until(f.browser, `window.denied ?? ""`, "DeviceError no-storage: this browser keeps no files")
 }

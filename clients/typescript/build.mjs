@@ -1,4 +1,4 @@
-// Builds what is run: the library for browsers with its worker, and the program that is driven in Node.
+// Builds what is run: the library for browsers with its worker, the program that is driven in Node, and the vectors for browsers.
 import { copyFileSync } from "node:fs";
 import { build } from "esbuild";
 
@@ -14,7 +14,7 @@ await build({
 
 await build({
   ...shared,
-  entryPoints: { browser: "src/browser/index.ts", worker: "src/browser/worker.ts" },
+  entryPoints: { browser: "src/browser/index.ts", worker: "src/browser/worker.ts", vectors: "src/driver/vectors.ts" },
   platform: "browser",
   target: "es2022",
   minify: true,

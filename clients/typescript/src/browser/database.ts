@@ -3,8 +3,8 @@ import initialize, { type Database as Opened, type PreparedStatement, type SAHPo
 import type { Database, Param } from "../device/database.ts";
 import { DeviceError } from "../device/errors.ts";
 
-/** SQLite's word for a disk, or what the browser gives of it, that is full. */
-const full = 13;
+/** SQLite's words for a file that could not be read or written, and for a disk that is full. A browser does not say which. */
+const unwritten = [10, 13];
 
 /** How many statements are kept compiled. */
 const mostStatements = 150;
@@ -91,10 +91,10 @@ export class PrivateDatabase implements Database {
     try {
       return work();
     } catch (error) {
-      if ((error as { resultCode?: number }).resultCode === full) {
-        throw new DeviceError("full", "the browser gives this page no more room; nothing of this was saved", {
-          cause: error,
-        });
+      if (unwritten.includes(((error as { resultCode?: number }).resultCode ?? 0) % 256)) {
+        const message =
+          "the browser could not write to its files; it may give this page no more room. Nothing of this was saved";
+        throw new DeviceError("full", message, { cause: error });
       }
       throw error;
     }

@@ -188,7 +188,11 @@ export class File {
       this.finish();
       this.db.run(`COMMIT`);
     } catch (error) {
-      this.db.run(`ROLLBACK`);
+      try {
+        this.db.run(`ROLLBACK`);
+      } catch {
+        // A full disk has undone the transaction already.
+      }
       this.forget();
       throw error;
     } finally {
