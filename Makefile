@@ -93,7 +93,7 @@ fuzz: build
 		done || exit 1; \
 	done
 
-bench: build
+bench: build client
 	@go run ./bench
 
 clean:

@@ -134,6 +134,7 @@ func run(ctx context.Context, changes, records, saves int, only string) ([]measu
 		rate("search", one(func() (measure, error) { return s.search(ctx, 10) })),
 		rate("import", one(func() (measure, error) { return s.importRows(ctx, changes) })),
 		rate("territory", one(func() (measure, error) { return s.territoryLoad(ctx) })),
+		rate("clients", func() ([]measure, error) { return s.clients(ctx, saves/2) }),
 		price("trips", func() ([]cost, error) { return s.trips(ctx) }),
 		price("wire", func() ([]cost, error) { return s.wire(ctx) }),
 		price("lists-here", func() ([]cost, error) { return s.listsHere(ctx) }),

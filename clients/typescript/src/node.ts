@@ -13,7 +13,7 @@ import {
   writeSync,
 } from "node:fs";
 import { basename, dirname, join } from "node:path";
-import sqlite, { type Opened } from "node-sqlite3-wasm";
+import sqlite, { type Opened, type Prepared } from "node-sqlite3-wasm";
 import type { Database, Param } from "./device/database.ts";
 import { DeviceError } from "./device/errors.ts";
 import type { Options } from "./device/file.ts";
@@ -52,26 +52,56 @@ export function openMemory(options: Options = {}): Store {
   return new Store(new FileDatabase(":memory:"), options);
 }
 
+/** How many statements are kept compiled. */
+const mostStatements = 150;
+
 class FileDatabase implements Database {
   private readonly db: Opened;
+  private readonly statements = new Map<string, Prepared>();
 
   constructor(private readonly path: string) {
     if (path !== ":memory:") {
       take(path);
     }
     this.db = new sqlite.Database(path);
+    if (path !== ":memory:") {
+      // One flush a transaction. The log needs no shared memory where one process alone has the file.
+      this.db.all(`PRAGMA locking_mode = EXCLUSIVE`);
+      this.db.all(`PRAGMA journal_mode = WAL`);
+    }
   }
 
   run(sql: string, params: Param[] = []): number {
-    return this.db.run(sql, params).changes;
+    return this.prepared(sql).run(params).changes;
   }
 
   all<T extends object>(sql: string, params: Param[] = []): T[] {
-    return this.db.all(sql, params) as T[];
+    return this.prepared(sql).all(params) as T[];
+  }
+
+  /** A statement is compiled once and kept. */
+  private prepared(sql: string): Prepared {
+    let statement = this.statements.get(sql);
+    if (!statement) {
+      if (this.statements.size >= mostStatements) {
+        this.forgetStatements();
+      }
+      statement = this.db.prepare(sql);
+      this.statements.set(sql, statement);
+    }
+    return statement;
+  }
+
+  private forgetStatements(): void {
+    for (const statement of this.statements.values()) {
+      statement.finalize();
+    }
+    this.statements.clear();
   }
 
   close(): void {
     if (this.db.isOpen) {
+      this.forgetStatements();
       this.db.close();
       rmSync(owner(this.path), { force: true });
     }
