@@ -50,7 +50,7 @@ func TestSituationsInNode(t *testing.T) {
 // P1 to P10: in fleets of both kinds of devices nothing is lost, doubled or overwritten, while requests are lost, repeated and cut,
 // devices killed, restored and copied, central restored, clocks turned and definitions changed.
 func TestFleetsInNode(t *testing.T) {
-	for _, r := range prove(t, proof.Options{Parts: []string{proof.Fleets}, Plain: true, First: 1, Seeds: 10}) {
+	for _, r := range prove(t, proof.Options{Parts: []string{proof.Fleets}, Plain: true, First: 1, Seeds: 5}) {
 		holds(t, r)
 	}
 }

@@ -74,7 +74,7 @@ export class Desk extends Shelf {
 
   /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
   edit(collection: string, id: string, values: Values, saw?: DeviceRecord): DeviceRecord {
-    this.keepWhatIsLeftOut();
+    this.keepWhatIsLeftOut(collection, id);
     return this.save(collection, id, {
       kind: "edit",
       ...wished(collection, values),
@@ -136,6 +136,7 @@ export class Desk extends Shelf {
 
   /** What central has not accepted yet, in the order in which it will be sent. */
   review(): Queued[] {
+    this.mustBeSomebody();
     const queue = this.db.all<Entry>(`SELECT * FROM outbox WHERE author = ? ORDER BY coalesce(place, number)`, [
       this.fact("worker"),
     ]);
@@ -162,7 +163,8 @@ export class Desk extends Shelf {
 
   /** Offers central once more what it has refused of a record, as it is. */
   sendAgain(number: number): DeviceRecord {
-    this.keepWhatIsLeftOut();
+    const { collection, id } = this.refused(number);
+    this.keepWhatIsLeftOut(collection, id);
     return this.within(() => {
       const row = this.refused(number);
       const [now, decisions] = this.mendTogether(row, (one) => this.again(one));
@@ -217,6 +219,7 @@ export class Desk extends Shelf {
     if (this.fact("token") === "") {
       throw new DeviceError("not-enrolled", "this store is not enrolled; enrol it with an enrolment code");
     }
+    this.mustBeSomebody();
     if (new Date(this.now()).getUTCFullYear() < firstYear) {
       throw new DeviceError("clock", "this device's clock is wrong; set it, and save again");
     }
@@ -508,10 +511,13 @@ export class Desk extends Shelf {
     return !c.territorial && !c.readable && c.loads && row?.whole === 1;
   }
 
-  /** Makes a copy of the store where what was refused gives values to fields that are gone: mended, it goes without them. */
-  private keepWhatIsLeftOut(): void {
+  /** Makes a copy of the store where mending a record leaves out values, since the fields that they were for are gone. */
+  private keepWhatIsLeftOut(collection: string, id: string): void {
     const refused = this.db.all<Entry>(
-      `SELECT * FROM outbox WHERE (collection, record) IN (SELECT collection, record FROM outbox WHERE state = 'refused')`,
+      `SELECT * FROM outbox WHERE EXISTS (SELECT 1 FROM outbox WHERE collection = ?1 AND record = ?2 AND state = 'refused')
+         AND (collection = ?1 AND record = ?2
+           OR grp IN (SELECT grp FROM outbox WHERE collection = ?1 AND record = ?2 AND grp <> ''))`,
+      [collection, id],
     );
     const leaves = refused.some((q) => {
       const c = this.collection(q.collection);

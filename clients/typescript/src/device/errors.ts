@@ -17,6 +17,7 @@ export type ErrorName =
   | "group-size"
   | "no-dispute"
   | "revoked"
+  | "signed-out"
   | "damaged"
   | "newer"
   | "unreachable"

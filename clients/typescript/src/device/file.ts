@@ -85,6 +85,7 @@ export type Fact =
   | "name"
   | "renewed"
   | "offset"
+  | "owner"
   | "role"
   | "seal-to"
   | "sight"

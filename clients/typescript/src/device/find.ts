@@ -41,6 +41,7 @@ interface Condition {
 export class Finder extends Desk {
   /** Lists the records of a collection that fit a question, a page at a time. */
   find(collection: string, ask: Ask = {}): Found {
+    this.mustBeSomebody();
     const c = this.collection(collection);
     const limit = ask.limit ?? 50;
     const offset = ask.offset ?? 0;

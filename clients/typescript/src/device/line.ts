@@ -45,6 +45,8 @@ interface Run {
   maxBytes: number;
   /** Collections that central has now; a restored one may lack some. */
   defined: Set<string>;
+  /** Central lets this device deliver at most. */
+  revoked: boolean;
   watch: (progress: Progress) => void;
   signal: AbortSignal | undefined;
 }
@@ -83,6 +85,7 @@ export class Line extends Reconciler {
       for (const fact of ["device", "token", "worker", "role", "generation"] as const) {
         this.setFact(fact, String(got[fact]));
       }
+      this.setFact("owner", String(got.worker));
       this.setFact("central", base);
       this.setFact("name", name);
       this.setFact("held", "[]");
@@ -131,16 +134,20 @@ export class Line extends Reconciler {
       maxChanges: firstBatch,
       maxBytes: 1 << 20,
       defined: new Set(),
+      revoked: false,
       watch: options.watch ?? (() => {}),
       signal: options.signal,
     };
     try {
       await this.meetAgain(run);
-      if (pull) {
+      if (pull && !run.revoked) {
         await this.pullAfterRestore(run);
       }
       if (push) {
         await this.pushAll(run);
+      }
+      if (run.revoked) {
+        throw new DeviceError("revoked", "this device was revoked; it gets nothing more from central");
       }
       if (pull) {
         await this.pullAll(run);
@@ -252,7 +259,14 @@ export class Line extends Reconciler {
     }
     await this.renew(run);
     this.within(() => this.keepOffset(run.offset));
-    await this.define(run);
+    try {
+      await this.define(run);
+    } catch (error) {
+      if (!(error instanceof Problem && error.type.endsWith(":revoked"))) {
+        throw error;
+      }
+      run.revoked = true; // whether it may deliver shows with the first batch
+    }
   }
 
   /** Keeps what was measured of the clock, and what was measured last before the machine was started anew. */

@@ -121,9 +121,9 @@ export class Receiver extends Finder {
   }
 
   private takePerson(sent: Members): void {
-    const worker = this.fact("worker");
-    const people = list(sent.people);
-    const who = people.find((one) => text(one.name) === worker);
+    const owner = this.fact("owner");
+    const who = list(sent.people).find((one) => text(one.name) === owner);
+    this.setFact("worker", who ? owner : "");
     if (who) {
       this.setFact("role", text(who.role));
       this.setFact("territories", write(who.territories ?? []));

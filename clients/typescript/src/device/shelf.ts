@@ -238,8 +238,16 @@ export class Shelf extends File {
 
   /** Reads one record of the view. */
   get(collection: string, id: string): DeviceRecord {
+    this.mustBeSomebody();
     const c = this.collection(collection);
     return this.show(c, this.present(collection, id));
+  }
+
+  /** Nothing is shown or saved once the worker may not use this device any more. What is unsent still goes to central. */
+  protected mustBeSomebody(): void {
+    if (this.fact("token") !== "" && this.fact("worker") === "") {
+      throw new DeviceError("signed-out", `${this.fact("owner")} does not use this device any more, as central says`);
+    }
   }
 
   protected present(collection: string, id: string): Stored {

@@ -1,0 +1,67 @@
+package typescript_test
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"homing/conformance/driver"
+	"homing/device"
+	"homing/internal/testbed"
+)
+
+// toCentral carries the requests of a driven device to a central that runs.
+type toCentral struct{ at *url.URL }
+
+func (c toCentral) RoundTrip(r *http.Request) (*http.Response, error) {
+	r.URL.Scheme, r.URL.Host, r.Host = c.at.Scheme, c.at.Host, c.at.Host
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// P1, P11: a device that was revoked and may deliver sends what is unsent to a real central, and gets nothing more.
+func TestRevokedAndMayDeliver(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(trails)
+	at, err := url.Parse(bed.URL())
+	testbed.Must(t, err)
+	began := time.Now()
+	store, err := driver.Open(t.Context(), driver.Command{Args: []string{"node", "dist/driver.js"}}, filepath.Join(t.TempDir(), "store.db"), device.Options{Now: time.Now,
+		Tick: func() (string, time.Duration) { return "test", time.Since(began) }, NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }, Transport: toCentral{at}})
+	testbed.Must(t, err)
+	t.Cleanup(func() { store.Kill() })
+	testbed.Must(t, store.Enrol(t.Context(), "https://central.invalid", bed.Code("worker"), "node"))
+	_, err = store.Exchange(t.Context(), nil)
+	testbed.Must(t, err)
+	made, err := store.Add(t.Context(), "trails", device.Fields{"name": "Unsent"})
+	testbed.Must(t, err)
+	lead := bed.SignIn("lead")
+	_, text := bed.Call("GET", "/v1/devices", lead, nil)
+	var devices []struct{ ID, Name string }
+	testbed.Must(t, json.Unmarshal(text, &devices))
+	for _, d := range devices {
+		if d.Name == "node" {
+			if status, text := bed.Call("POST", "/v1/devices/"+d.ID+"/revocation?deliver=true", lead, nil); status >= 300 {
+				t.Fatalf("%d %s", status, text)
+			}
+		}
+	}
+	bed.Call("POST", "/v1/records/trails", lead, map[string]any{"fields": map[string]any{"name": "Not for it"}})
+	if _, err := store.Exchange(t.Context(), nil); !errors.Is(err, device.ErrRevoked) {
+		t.Fatalf("an exchange of a revoked device: %v", err)
+	}
+	if status, text := bed.Call("GET", "/v1/records/trails/"+made.ID.String(), lead, nil); status != 200 {
+		t.Errorf("what was unsent: %d %s", status, text)
+	}
+	if queue, err := store.Review(t.Context()); err != nil || len(queue) != 0 {
+		t.Errorf("the outbox: %v, %v", queue, err)
+	}
+	if found, err := store.Find(t.Context(), "trails", driver.Find{Search: "not for it"}); err != nil || len(found.Records) != 0 {
+		t.Errorf("it got %v, %v", found.Records, err)
+	}
+}
