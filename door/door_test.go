@@ -185,6 +185,9 @@ func TestOneClientForCentralAndTheDoor(t *testing.T) {
 				is("answer", got["answer"], "applied")
 				is("name", got["record"].(map[string]any)["fields"].(map[string]any)["name"], "Ridge")
 			}
+			other := map[string]any{"collection": "trails", "id": id, "fields": map[string]any{"name": "Another"}, ":Idempotency-Key": uuid.NewString()}
+			status, _ = c.call("add-record", other)
+			is("another record under the id", status, 409)
 			status, got := c.call("show-record", map[string]any{"collection": "trails", "id": id})
 			is("show", status, 200)
 			base := got["revision"]

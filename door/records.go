@@ -12,6 +12,7 @@ import (
 	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/query"
+	"homing/core/record"
 	"homing/device"
 	"homing/web/problem"
 )
@@ -173,7 +174,7 @@ func (d *Door) registerSaving() {
 		}
 		r, err := d.store.Add(ctx, in.Collection, fieldsOf(in.Body.Fields), options...)
 		if errors.Is(err, device.ErrTaken) && in.Key != "" {
-			r, err = d.store.Get(ctx, in.Collection, *in.Body.ID) // it was made when it was asked for before
+			r, err = d.madeBefore(ctx, in.Collection, *in.Body.ID, in.Body.Fields, err)
 		}
 		if err != nil {
 			return nil, err
@@ -248,6 +249,23 @@ func (d *Door) registerSaving() {
 			}
 			return saved(r), nil
 		})
+}
+
+// madeBefore is the record that an add made when it was asked for before: one that says what is asked for. Another with
+// the same id is not passed off for it.
+func (d *Door) madeBefore(ctx context.Context, collection string, id uuid.UUID, fields map[string]json.RawMessage,
+	taken error) (device.Record, error) {
+	r, err := d.store.Get(ctx, collection, id)
+	if err != nil {
+		return r, err
+	}
+	for name, value := range fields {
+		asked, err := record.CanonicalField(name, value)
+		if err != nil || string(asked) != string(r.Fields[name]) {
+			return r, taken
+		}
+	}
+	return r, nil
 }
 
 // sawBase is what somebody saw who names the revision that they had before them.
