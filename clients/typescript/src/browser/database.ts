@@ -15,7 +15,7 @@ export async function openPrivate(name: string): Promise<PrivateDatabase> {
   let pool: SAHPoolUtil;
   try {
     pool = await sqlite.installOpfsSAHPoolVfs({ name: `homing-${name}`, directory: `.homing-${name}` });
-    await pool.reserveMinimumCapacity(12);
+    await pool.reserveMinimumCapacity(pool.getFileCount() + 12); // copies before risky steps stay
   } catch (error) {
     throw new DeviceError(
       "no-storage",

@@ -32,6 +32,8 @@ interface Waiting {
   resolve: (done: unknown) => void;
   reject: (error: Error) => void;
   watch?: ((progress: Progress) => void) | undefined;
+  /** It was asked for again, since the page that had the store went away in the middle. */
+  repeated?: boolean;
 }
 
 /** Opens the store of a name in this origin, and makes it if there is none. A save is on the disk when it returns. */
@@ -110,8 +112,10 @@ export class BrowserStore {
         }
       }
     };
+    const { promise: broken, reject } = deferred<never>();
+    worker.onerror = () => reject(new Error(`the worker of the store cannot be started from ${script}`));
     this.worker = worker;
-    await this.send<void>("open", [this.name]);
+    await Promise.race([broken, this.send<void>("open", [this.name])]);
     void navigator.storage?.persist?.();
     this.channel.postMessage({ told: "opened", what: "" } satisfies Told);
   }
@@ -130,7 +134,10 @@ export class BrowserStore {
     } else if ("answer" in message) {
       const one = this.waiting.get(message.answer);
       this.waiting.delete(message.answer);
-      if (message.failed) {
+      if (message.failed?.code === "taken" && one?.repeated) {
+        const [collection, , id] = unpacked(one.asked.given) as [string, Values, string];
+        this.get(collection, id).then(one.resolve, one.reject); // the add was saved before that page went away
+      } else if (message.failed) {
         one?.reject(errorOf(message.failed));
       } else {
         one?.resolve(unpacked(message.done ?? "null"));
@@ -151,6 +158,7 @@ export class BrowserStore {
   private again(): void {
     for (const [ask, one] of this.waiting) {
       if (repeatable.has(one.asked.method)) {
+        one.repeated = true;
         this.pass(one.asked);
       } else if (one.asked.method !== "open") {
         this.waiting.delete(ask);
@@ -210,20 +218,13 @@ export class BrowserStore {
   }
 
   /** Adds a record. It is on the disk when this resolves. */
-  async add(collection: string, fields: Values, id: string = uuid7(Date.now())): Promise<DeviceRecord> {
-    try {
-      return await this.call<DeviceRecord>("add", [collection, fields, id]);
-    } catch (error) {
-      if (error instanceof DeviceError && error.code === "taken") {
-        return this.get(collection, id); // it was saved before the page that had the store went away
-      }
-      throw error;
-    }
+  add(collection: string, fields: Values, id: string = uuid7(Date.now())): Promise<DeviceRecord> {
+    return this.call("add", [collection, fields, id]);
   }
 
   /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
   edit(collection: string, id: string, fields: Values, saw?: DeviceRecord): Promise<DeviceRecord> {
-    return this.call("edit", [collection, id, fields, saw ?? null]);
+    return saw ? this.call("editSeen", [collection, id, fields, saw]) : this.call("edit", [collection, id, fields]);
   }
 
   /** Removes a record, and the children that go with it. */

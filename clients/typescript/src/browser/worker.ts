@@ -1,6 +1,6 @@
 // The worker that has the store: it does what the pages of its origin ask for, one thing after the other, and tells them of
 // what changes.
-import type { Changed, ExchangeOptions } from "../index.ts";
+import type { Changed, DeviceRecord, ExchangeOptions, Values } from "../index.ts";
 import { Store } from "../index.ts";
 import { parse, type Value } from "../core/json.ts";
 import { openPrivate, type PrivateDatabase } from "./database.ts";
@@ -8,6 +8,7 @@ import { failureOf, packed, type Answered, type Asked, type Message, type Told }
 
 let database: PrivateDatabase;
 let store: Store;
+let opened: Promise<void> | undefined;
 const running = new Map<string, AbortController>();
 
 let changes: Changed[] = [];
@@ -27,13 +28,20 @@ function say(message: Answered | Told): void {
   postMessage(message);
 }
 
+async function open(name: string): Promise<void> {
+  database = await openPrivate(name);
+  store = new Store(database, { agent: navigator.userAgent });
+  store.listen(note);
+}
+
 /** What pages may ask for. */
 const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
-  open: async ([name]) => {
-    database = await openPrivate(String(name));
-    store = new Store(database, { agent: navigator.userAgent });
-    store.listen(note);
-  },
+  open: ([name]) => (opened ??= open(String(name))),
+  // Without what its author saw, the same edit again changes nothing more; with it, it might count twice.
+  editSeen: ([collection, id, fields, saw]) =>
+    store.edit(String(collection), String(id), fields as Values, saw as unknown as DeviceRecord),
+  settle: ([collection, id, field, value]) =>
+    store.settle(String(collection), String(id), String(field), value ?? null), // null clears the field
   enrol: ([central, code, name]) => store.enrol(String(central), String(code), String(name)),
   exchange: (_, ask) => over(ask, (options) => store.exchange(options)),
   push: (_, ask) => over(ask, (options) => store.push(options)),
@@ -72,7 +80,6 @@ const direct = new Set<string>([
   "add",
   "edit",
   "remove",
-  "settle",
   "review",
   "sendAgain",
   "discard",
@@ -97,6 +104,9 @@ function over<T>(ask: string, work: (options: ExchangeOptions) => Promise<T>): P
 async function answer({ ask, from, method, given }: Asked): Promise<void> {
   try {
     const args = parse(given) as Value[];
+    if (method !== "open") {
+      await opened; // another page may ask while this one is still opening it
+    }
     const own = methods[method];
     const called = direct.has(method) ? (store[method as keyof Store] as (...args: unknown[]) => unknown) : undefined;
     if (!own && !called) {
