@@ -19,7 +19,9 @@ import (
 	"homing/service"
 )
 
-func TestMain(m *testing.M) { testbed.Main(m) }
+var chromium browser.Shared
+
+func TestMain(m *testing.M) { testbed.Main(m, chromium.End) }
 
 // page is a browser on the console of a running central.
 type page struct {
@@ -31,11 +33,13 @@ type page struct {
 func open(t *testing.T, width int, change ...func(*service.Options)) *page {
 	t.Helper()
 	bed := testbed.Start(t, append(change, func(o *service.Options) { o.Console = console.Files() })...)
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
-	t.Cleanup(cancel)
-	tab, end, err := browser.Start(ctx, width, 800)
+	tab, end, err := chromium.Tab(width, 800)
 	testbed.Must(t, err)
 	t.Cleanup(end)
+	// A page holds on to live events, and what serves them waits for it: it goes before all that the test cleans up.
+	context.AfterFunc(t.Context(), end)
+	tab, cancel := context.WithTimeout(tab, 2*time.Minute)
+	t.Cleanup(cancel)
 	return &page{t, bed, tab}
 }
 

@@ -3,6 +3,7 @@ package console_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -161,6 +162,32 @@ func TestConflictsByKeyboard(t *testing.T) {
 		time.Sleep(300 * time.Millisecond) // as fast as somebody who looks at each
 	}
 	p.says(".head", "Nothing waits for a person")
+}
+
+// What one does oneself is no news, also when the answer to it comes after central has told everybody.
+func TestNobodyElseIsBlamedForASlowAnswer(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	slow := p.through(func(r *http.Response) error {
+		if r.Request.Method == http.MethodPost {
+			time.Sleep(time.Second) // longer than it takes a page to hear of it and to look
+		}
+		return nil
+	})
+	p.do(chromedp.Navigate(slow + "/conflicts"))
+	p.signIn("lead", testbed.Password)
+	p.says(".head", "3 fields wait")
+	p.says(".live", "live")
+	p.key("2")
+	p.says(".queue li:first-child", "settled: ")
+	p.says(".head", "2 fields wait")
+	p.key("u")
+	p.says(".head", "3 fields wait")
+	p.saysNot(".queue li:first-child", "settled")
+	if text := p.text(".page"); strings.Contains(text, "Somebody") || strings.Contains(text, "settled") {
+		t.Errorf("after an undo the page says:\n%s", text)
+	}
+	p.key("2")
+	p.says(".head", "2 fields wait")
 }
 
 // What is shown in a list stays where it is while others add and edit; new values show in their rows, new rows when

@@ -176,18 +176,23 @@ func TestNothingTypedIsThrownAway(t *testing.T) {
 // lossy is an address before central where the answer to the next change can be lost.
 func (p *page) lossy() (address string, lose *atomic.Bool) {
 	lose = &atomic.Bool{}
+	return p.through(func(r *http.Response) error {
+		if r.Request.Method != http.MethodGet && lose.Swap(false) {
+			r.StatusCode = http.StatusGatewayTimeout // a connection that ends is tried again by the browser itself
+		}
+		return nil
+	}), lose
+}
+
+// through is another address of central, where something becomes of its answers.
+func (p *page) through(becomes func(*http.Response) error) (address string) {
 	target, err := url.Parse(p.bed.URL())
 	testbed.Must(p.t, err)
 	server := httptest.NewServer(&httputil.ReverseProxy{
-		Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host; r.Out.Header.Del("Origin") },
-		ModifyResponse: func(r *http.Response) error {
-			if r.Request.Method != http.MethodGet && lose.Swap(false) {
-				r.StatusCode = http.StatusGatewayTimeout // a connection that ends is tried again by the browser itself
-			}
-			return nil
-		}})
+		Rewrite:        func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host; r.Out.Header.Del("Origin") },
+		ModifyResponse: becomes})
 	p.t.Cleanup(server.Close)
-	return server.URL, lose
+	return server.URL
 }
 
 // An answer that is lost makes nothing twice: what is sent again is the same change, and nobody else is blamed for it.

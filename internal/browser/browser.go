@@ -41,3 +41,33 @@ func Start(ctx context.Context, width, height int) (tab context.Context, end fun
 	}
 	return tab, end, nil
 }
+
+// Shared is a browser in which tests that come one after the other each get a profile of their own, in memory. To start
+// a browser takes longer than many a test.
+type Shared struct {
+	browser context.Context
+	end     func()
+}
+
+// Tab gives a context for the first tab of a new profile. End must be called.
+func (s *Shared) Tab(width, height int) (tab context.Context, end func(), err error) {
+	if s.browser == nil || s.browser.Err() != nil {
+		s.End()
+		if s.browser, s.end, err = Start(context.Background(), width, height); err != nil {
+			return nil, nil, err
+		}
+	}
+	tab, end = chromedp.NewContext(s.browser, chromedp.WithNewBrowserContext())
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+		end()
+		return nil, nil, fmt.Errorf("a new profile in chromium: %w", err)
+	}
+	return tab, end, nil
+}
+
+// End ends the browser, if there is one.
+func (s *Shared) End() {
+	if s.end != nil {
+		s.end()
+	}
+}

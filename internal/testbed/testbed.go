@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,7 +23,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"homing/central"
-	"homing/central/fault"
+	"homing/central/fleet"
 	"homing/cluster"
 	"homing/core/definition"
 	"homing/core/rights"
@@ -44,14 +45,24 @@ var (
 	start   sync.Once
 	started error
 	count   atomic.Int64
+
+	pattern   sync.Once
+	patterned error
 )
 
-// Main runs the tests of a package and takes PostgreSQL down after them. Call it from TestMain.
-func Main(m *testing.M) {
+// patternName is the database that those of beds are copied from: with its tables, and with a bed's workers.
+const patternName = "pattern"
+
+// Main runs the tests of a package and takes PostgreSQL down after them, and before it whatever else a package's tests
+// share. Call it from TestMain.
+func Main(m *testing.M, down ...func()) {
 	if os.Getenv(asProgram) != "" {
 		os.Exit(cli.Main(os.Args))
 	}
 	code := m.Run()
+	for _, end := range down {
+		end()
+	}
 	if shared != nil {
 		if err := shared.Stop(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -87,7 +98,7 @@ func Must(t testing.TB, err error) {
 // Database gives the URL of a new, empty database on a PostgreSQL that the tests of a package share.
 func Database(t testing.TB) string {
 	t.Helper()
-	url, err := newDatabase()
+	url, err := newDatabase("")
 	Must(t, err)
 	return url
 }
@@ -101,7 +112,62 @@ func SQL(t testing.TB, url string) *sqlx.DB {
 	return db
 }
 
-func newDatabase() (string, error) {
+// bedDatabase is a database that has a bed's workers. To make the tables and to slow down whoever guesses passwords
+// takes a central half a second, which is spent once.
+func bedDatabase(t testing.TB) string {
+	t.Helper()
+	pattern.Do(func() {
+		patterned = func() error {
+			ctx := context.Background()
+			if _, err := newDatabase(""); err != nil { // the cluster is up
+				return err
+			}
+			url, err := shared.Database(ctx, patternName, "")
+			if err != nil {
+				return err
+			}
+			running, err := service.Start(ctx, service.Options{Listen: "127.0.0.1:0", AdminPassword: Password, Build: "test",
+				Database: url, Log: slog.New(slog.DiscardHandler)})
+			if err != nil {
+				return err
+			}
+			err = addWorkers(ctx, running.Central)
+			if err := errors.Join(err, running.Stop()); err != nil {
+				return err
+			}
+			db, err := sqlx.Connect("pgx", url)
+			if err != nil {
+				return err
+			}
+			// Each copy is a database of its own, and gives itself a generation when it is opened.
+			_, err = db.Exec(`DELETE FROM identity`)
+			return errors.Join(err, db.Close())
+		}()
+	})
+	Must(t, patterned)
+	url, err := newDatabase(patternName)
+	Must(t, err)
+	return url
+}
+
+// addWorkers adds a worker of each role, named like the role, who is not there yet.
+func addWorkers(ctx context.Context, c *central.Central) error {
+	there, err := c.Workers(ctx, true)
+	if err != nil {
+		return err
+	}
+	for _, role := range rights.Roles[:3] {
+		if slices.ContainsFunc(there, func(w fleet.Worker) bool { return w.Name == string(role) }) {
+			continue
+		}
+		if err := c.AddWorker(ctx, string(role), role, Password); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func newDatabase(template string) (string, error) {
 	start.Do(func() {
 		if folder, started = os.MkdirTemp("", "homing-test-"); started == nil {
 			shared, started = cluster.Start(context.Background(), cluster.Options{Dir: folder, Throwaway: true})
@@ -110,7 +176,7 @@ func newDatabase() (string, error) {
 	if started != nil {
 		return "", started
 	}
-	return shared.Database(context.Background(), fmt.Sprintf("test%d", count.Add(1)), "")
+	return shared.Database(context.Background(), fmt.Sprintf("test%d", count.Add(1)), template)
 }
 
 // Bed is a running central with what a test needs to know of it.
@@ -157,8 +223,12 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 	for _, c := range change {
 		c(&options)
 	}
-	if options.Database == "" {
+	switch {
+	case options.Database != "":
+	case options.Open || options.AdminPassword != Password:
 		options.Database = Database(t)
+	default:
+		options.Database = bedDatabase(t)
 	}
 	b.Database = options.Database
 	running, err := service.Start(context.Background(), options)
@@ -170,9 +240,7 @@ func Start(t testing.TB, change ...func(*service.Options)) *Bed {
 			t.Logf("the service logged:\n%s", b.Log)
 		}
 	})
-	for _, role := range rights.Roles[:3] {
-		Must(t, ignoreClash(b.Central.AddWorker(context.Background(), string(role), role, Password)))
-	}
+	Must(t, addWorkers(context.Background(), b.Central))
 	defined, err := b.Central.Definitions(context.Background())
 	Must(t, err)
 	if len(defined) == 0 {
@@ -198,7 +266,7 @@ type Running struct{ *service.Running }
 
 // Example starts a central with the collections of a bed and one whose parent is trails.
 func Example() (Running, error) {
-	url, err := newDatabase()
+	url, err := newDatabase("")
 	if err != nil {
 		return Running{}, err
 	}
@@ -231,13 +299,6 @@ func (r Running) Code(worker string) (string, error) {
 	code, _, err := r.Central.IssueCode(context.Background(), central.Everything(service.FirstAdminName), worker,
 		time.Hour)
 	return code, err
-}
-
-func ignoreClash(err error) error {
-	if known := fault.Explain(err); err != nil && known != nil && known.Kind == fault.Clash {
-		return nil
-	}
-	return err
 }
 
 // The collections that every bed has.

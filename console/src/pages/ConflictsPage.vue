@@ -75,11 +75,15 @@ watch(
   () => route.query,
   () => refresh(),
 )
-useHeads(async () => {
+/** Counts what one did oneself: what was asked before that is not what is so after it. */
+let acts = 0
+async function look() {
   const shownNow = conflicts.value
   if (!shownNow?.length) return refresh()
+  const before = acts
   const [now, count] = await Promise.all([get().catch(() => undefined), ask(api.GET('/v1/conflicts/count')).catch(() => undefined)])
   if (!now || shownNow !== conflicts.value) return
+  if (working.value || before !== acts) return // who acts looks again afterwards
   total.value = count?.open ?? total.value
   const latest = new Map(now.map((c) => [keyOf(c), c]))
   const known = new Set(shownNow.map(keyOf))
@@ -94,7 +98,13 @@ useHeads(async () => {
     if (anew && done.value.get(keyOf(c))?.text === 'settled meanwhile') done.value.delete(keyOf(c))
   }
   newer.value = now.slice(0, atOnce).filter((c) => !known.has(keyOf(c))).length
-})
+}
+useHeads(look)
+async function acted() {
+  acts++
+  working.value = false
+  await look()
+}
 
 function showAnew(c: Conflict) {
   Object.assign(c, changed.value.get(keyOf(c)))
@@ -184,12 +194,11 @@ async function settle(c: Conflict, to: unknown) {
     await key.send(body, (under) => ask(api.POST('/v1/conflicts/settlements', { params: { header: { 'Idempotency-Key': under } }, body })))
     done.value.set(keyOf(c), { text: `settled: ${valueOf(c, to)}`, undo: true })
     other.value = undefined
-    total.value = Math.max(0, total.value - 1)
     move(1, true)
   } catch (error) {
     toast.add({ severity: 'error', summary: 'Not settled', detail: (error as Error).message, life: 9000 })
   }
-  working.value = false
+  await acted()
 }
 async function undo(c: Conflict) {
   working.value = true
@@ -198,12 +207,12 @@ async function undo(c: Conflict) {
     done.value.delete(keyOf(c))
     const now = (await ask(api.GET('/v1/conflicts', { params: { query: { collection: c.collection, record: c.record, field: c.field } } })))?.[0]
     if (now) Object.assign(c, now)
-    total.value++
+    changed.value.delete(keyOf(c))
     chosen.value = keyOf(c)
   } catch (error) {
     toast.add({ severity: 'error', summary: 'Not opened', detail: (error as Error).message, life: 9000 })
   }
-  working.value = false
+  await acted()
 }
 function another(c: Conflict) {
   value.value = c.values?.[0]?.value
