@@ -28,7 +28,7 @@ export function openFile(path: string, options: Options = {}): Store {
  * Makes a store of a backup, in a file that is not there yet. It reuses no number of the lost store; what the backup holds
  * unsent goes to central under the old identity, and counts once, even if the lost store has sent it.
  */
-export function restoreFile(backup: string, path: string, options: Options = {}): void {
+export async function restoreFile(backup: string, path: string, options: Options = {}): Promise<void> {
   try {
     copyFileSync(backup, path, constants.COPYFILE_EXCL);
   } catch (error) {
@@ -38,7 +38,7 @@ export function restoreFile(backup: string, path: string, options: Options = {})
   }
   const store = openFile(path, options);
   try {
-    store.renewAsRestored();
+    await store.renewAsRestored();
   } catch (error) {
     store.close();
     rmSync(path); // a copy without an identity of its own could reuse numbers
@@ -124,6 +124,15 @@ class FileDatabase implements Database {
     const start = `${basename(this.path)}.before-`;
     const names = this.path === ":memory:" ? [] : readdirSync(dirname(this.path));
     return names.filter((name) => name.startsWith(start)).map((name) => join(dirname(this.path), name));
+  }
+
+  wipe(): void {
+    const copies = this.besides();
+    this.close();
+    // The store itself goes last: until then it says that it is to go.
+    for (const path of [...copies, `${this.path}-wal`, this.path]) {
+      rmSync(path, { force: true });
+    }
   }
 
   append(path: string, lines: string[]): void {

@@ -117,6 +117,14 @@ export class PrivateDatabase implements Database {
     return this.pool.getFileNames().filter((name) => name.startsWith(`${this.path}.before-`));
   }
 
+  wipe(): void {
+    const copies = this.besides();
+    this.close();
+    for (const path of [...copies, `${this.path}-wal`, this.path]) {
+      this.pool.unlink(path);
+    }
+  }
+
   append(path: string, lines: string[]): void {
     const file = new this.pool.OpfsSAHPoolDb(path.startsWith("/") ? path : `/${path}`);
     try {

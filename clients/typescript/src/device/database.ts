@@ -18,6 +18,8 @@ export interface Database {
   copyBeside(ending: string): void;
   /** The copies beside the database. */
   besides(): string[];
+  /** Closes the database, and removes it and the copies beside it. */
+  wipe(): void;
   /** Adds lines to the end of a file beside the database. They have reached the disk when it returns. */
   append(path: string, lines: string[]): void;
 }

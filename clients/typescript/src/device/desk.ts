@@ -20,7 +20,8 @@ import {
   type Source,
 } from "../core/state.ts";
 import { DeviceError, InvalidError } from "./errors.ts";
-import { fieldsOf, listOf, Shelf, stored, underOf, type DeviceRecord, type Entry, type Stored } from "./shelf.ts";
+import { House } from "./house.ts";
+import { byOf, fieldsOf, listOf, stored, underOf, type DeviceRecord, type Entry, type Stored } from "./shelf.ts";
 
 /** Values by field, as people set them; null clears one. */
 export type Values = { [field: string]: Value };
@@ -62,7 +63,7 @@ interface Mended {
 const maxGroup = 400;
 const firstYear = 2020;
 
-export class Desk extends Shelf {
+export class Desk extends House {
   /** Adds a record. It is on the disk when this returns. */
   add(collection: string, values: Values, as?: string): DeviceRecord {
     return this.save(collection, as ?? this.newID(), {
@@ -137,9 +138,10 @@ export class Desk extends Shelf {
   /** What central has not accepted yet, in the order in which it will be sent. */
   review(): Queued[] {
     this.mustBeSomebody();
-    const queue = this.db.all<Entry>(`SELECT * FROM outbox WHERE author = ? ORDER BY coalesce(place, number)`, [
-      this.fact("worker"),
-    ]);
+    const queue = this.db.all<Entry>(
+      `SELECT * FROM outbox WHERE author = ? AND kept IS NULL ORDER BY coalesce(place, number)`,
+      [this.fact("worker")],
+    );
     return queue.map((q) => {
       const c = this.collection(q.collection);
       const row = this.load(q.collection, q.record);
@@ -364,6 +366,7 @@ export class Desk extends Shelf {
     if (row.pending === 0 && row.revision > 0) {
       saved.under_fields = row.fields;
       saved.under_removed = row.removed;
+      saved.under_by ||= byOf(row.author, row.device, row.edited_at); // otherwise it is from before what is being mended
     }
     saved.pending++;
     saved.removed = kind === "remove" ? 1 : 0;
@@ -383,10 +386,6 @@ export class Desk extends Shelf {
       [row.collection, row.id],
     );
     return JSON.stringify(rows.map(({ origin, number }) => ({ incarnation: origin, number })));
-  }
-
-  private lastNumber(): number {
-    return this.one<{ seq: number }>(`SELECT seq FROM sqlite_sequence WHERE name = 'outbox'`)?.seq ?? 0;
   }
 
   /** Makes a group of the changes saved in this transaction since a number; of one alone there is none. */
@@ -630,7 +629,10 @@ export class Desk extends Shelf {
 
   /** Finds the record of a refused change of whoever is signed in. */
   private refused(number: number): Stored {
-    const q = this.one<Entry>(`SELECT * FROM outbox WHERE number = ? AND author = ?`, [number, this.fact("worker")]);
+    const q = this.one<Entry>(`SELECT * FROM outbox WHERE number = ? AND author = ? AND kept IS NULL`, [
+      number,
+      this.fact("worker"),
+    ]);
     const row = q && this.load(q.collection, q.record);
     if (!q || !row) {
       throw new DeviceError("no-change", `no such change of yours on this device: ${number}`);

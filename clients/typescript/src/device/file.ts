@@ -27,6 +27,8 @@ export interface Changed {
   removed?: boolean;
   /** An exchange brought it; otherwise it was saved here. */
   central?: boolean;
+  /** Somebody else uses the device now: all may be shown otherwise, and collection and id are empty. */
+  missed?: boolean;
 }
 
 const version = 1;
@@ -41,13 +43,16 @@ const tables = [
   `CREATE TABLE records (
     collection TEXT NOT NULL, id TEXT NOT NULL, revision INTEGER NOT NULL, removed INTEGER NOT NULL, fields TEXT NOT NULL,
     computed TEXT NOT NULL DEFAULT '{}', local TEXT NOT NULL DEFAULT '{}', marks TEXT NOT NULL DEFAULT '',
-    under_removed INTEGER NOT NULL DEFAULT 0, under_fields TEXT, pending INTEGER NOT NULL DEFAULT 0,
+    under_removed INTEGER NOT NULL DEFAULT 0, under_fields TEXT, under_by TEXT NOT NULL DEFAULT '', pending INTEGER NOT NULL DEFAULT 0,
     withdrawn INTEGER NOT NULL DEFAULT 0, lost TEXT NOT NULL DEFAULT '', author TEXT NOT NULL DEFAULT '', device TEXT NOT NULL DEFAULT '',
     edited_at TEXT NOT NULL DEFAULT '', received_at TEXT NOT NULL DEFAULT '', PRIMARY KEY (collection, id))`,
   `CREATE INDEX records_pending ON records (collection) WHERE pending > 0`,
   `CREATE INDEX records_lost ON records (collection, id) WHERE lost <> ''`,
   `CREATE TABLE people (
-    name TEXT PRIMARY KEY, place INTEGER NOT NULL, role TEXT NOT NULL, territories TEXT NOT NULL) WITHOUT ROWID`,
+    name TEXT PRIMARY KEY, place INTEGER NOT NULL, role TEXT NOT NULL, territories TEXT NOT NULL, secret TEXT NOT NULL DEFAULT '',
+    keys TEXT NOT NULL DEFAULT '[]', tries INTEGER NOT NULL DEFAULT 0, tried_at TEXT) WITHOUT ROWID`,
+  // Values that stay on this device, of records of which nothing else is left here, sealed for whoever set them.
+  `CREATE TABLE kept_local (author TEXT NOT NULL, kept TEXT NOT NULL)`,
   // AUTOINCREMENT: a number is never given twice, whatever is deleted.
   `CREATE TABLE outbox (
     number INTEGER PRIMARY KEY AUTOINCREMENT, collection TEXT NOT NULL, record TEXT NOT NULL, kind TEXT NOT NULL,
@@ -56,7 +61,7 @@ const tables = [
     grp_of INTEGER NOT NULL DEFAULT 0, mended INTEGER NOT NULL DEFAULT 0, seen TEXT NOT NULL DEFAULT '[]',
     folds TEXT NOT NULL DEFAULT '[]', digests TEXT NOT NULL DEFAULT '[]', parts TEXT NOT NULL DEFAULT '[]', place INTEGER, boot TEXT NOT NULL DEFAULT '',
     line INTEGER NOT NULL DEFAULT 0, unsure INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL DEFAULT 'new', batch TEXT,
-    reasons TEXT)`,
+    reasons TEXT, kept TEXT, sealed TEXT, told TEXT)`,
   `CREATE INDEX outbox_record ON outbox (collection, record)`,
   // What central has accepted, so that it can be offered again to one that was restored.
   `CREATE TABLE travelled (
@@ -64,7 +69,7 @@ const tables = [
     base INTEGER NOT NULL, fields TEXT NOT NULL, stamp TEXT NOT NULL, dated TEXT NOT NULL, unsure INTEGER NOT NULL,
     edited_at TEXT NOT NULL, author TEXT NOT NULL, origin TEXT NOT NULL, generation TEXT NOT NULL, grp TEXT NOT NULL,
     grp_of INTEGER NOT NULL, seen TEXT NOT NULL, folds TEXT NOT NULL, digests TEXT NOT NULL,
-    parts TEXT NOT NULL)`,
+    parts TEXT NOT NULL, kept TEXT, sealed TEXT)`,
   `CREATE INDEX travelled_at ON travelled (at)`,
   // What central had of records before it was restored from an older state, where it now has less.
   `CREATE TABLE lost_values (
@@ -78,17 +83,22 @@ export type Fact =
   | "batch"
   | "boot"
   | "central"
+  | "definitions"
   | "device"
+  | "erasing"
   | "generation"
   | "held"
   | "incarnation"
+  | "latest"
   | "name"
   | "renewed"
   | "offset"
-  | "owner"
   | "role"
+  | "seal"
   | "seal-to"
   | "sight"
+  | "source-from"
+  | "source-of"
   | "stamp"
   | "territories"
   | "then"
@@ -104,6 +114,7 @@ export class File {
   private readonly listeners = new Set<(changed: Changed) => void>();
   private notes = new Map<string, Changed>();
   private inside = false;
+  private last: Promise<unknown> = Promise.resolve();
 
   constructor(
     protected readonly db: Database,
@@ -113,6 +124,7 @@ export class File {
     this.tick = options.tick ?? (() => ({ boot: machine, since: performance.now() }));
     this.newID = options.newID ?? (() => uuid7(this.now()));
     this.db.run(`PRAGMA synchronous = EXTRA`);
+    this.db.all(`PRAGMA secure_delete = ON`); // what is put aside or let go of is overwritten
     this.migrate();
   }
 
@@ -127,6 +139,10 @@ export class File {
       this.setFact("incarnation", this.newID());
       this.db.run(`COMMIT`);
       return;
+    }
+    if (this.fact("erasing") === "true") {
+      this.db.wipe(); // it was on the way when the program ended
+      throw new DeviceError("erased", "this store was erased, as central asked; enrol a new one");
     }
     if (Number(this.fact("version")) > version) {
       throw new DeviceError("newer", "this store was made by a newer version of the program; open it with that one");
@@ -158,21 +174,34 @@ export class File {
 
   /** Gives the store another identity. What it has saved so far keeps the old one as its source. */
   protected newIncarnation(): void {
-    const old = this.fact("incarnation");
-    this.db.run(`UPDATE outbox SET origin = ? WHERE origin = ''`, [old]);
-    this.db.run(`UPDATE travelled SET origin = ? WHERE origin = ''`, [old]);
-    this.setFact("incarnation", this.newID());
+    this.goUnder(this.newID());
     this.setFact("renewed", "true");
     this.setFact("answered", "");
     this.setFact("torn", "");
+    this.ownSource(this.fact("worker"), "");
   }
 
-  /** Makes a store of what was a backup: nothing that it saves from now on reuses a number of the store that is lost. */
-  renewAsRestored(): void {
-    if (this.fact("token") === "") {
-      throw new DeviceError("not-enrolled", "this store is not enrolled");
-    }
-    this.within(() => this.newIncarnation());
+  /** Lets the store save under a source from now on. What was saved so far keeps the one that it had. */
+  protected goUnder(now: string): void {
+    const old = this.fact("incarnation");
+    this.db.run(`UPDATE outbox SET origin = ? WHERE origin = ''`, [old]);
+    this.db.run(`UPDATE travelled SET origin = ? WHERE origin = ''`, [old]);
+    this.setFact("incarnation", now);
+  }
+
+  /** Notes who saves under the present source, and what was numbered before. */
+  protected ownSource(name: string, last: string): void {
+    this.setFact("source-of", name);
+    this.setFact("source-from", last);
+  }
+
+  /** What was let go of is no longer in the file as it was. */
+  protected overwrite(): void {
+    this.db.all(`PRAGMA wal_checkpoint(TRUNCATE)`);
+  }
+
+  protected lastNumber(): number {
+    return this.one<{ seq: number }>(`SELECT seq FROM sqlite_sequence WHERE name = 'outbox'`)?.seq ?? 0;
   }
 
   /** Runs work in one transaction: all of it is on the disk when this returns, or nothing of it. */
@@ -199,12 +228,18 @@ export class File {
     } finally {
       this.inside = false;
     }
-    const notes = [...this.notes.values()];
-    for (const changed of notes) {
+    for (const changed of this.notes.values()) {
       for (const listener of this.listeners) {
         listener(central ? { ...changed, central } : changed);
       }
     }
+    return done;
+  }
+
+  /** Lets one exchange, or one change of who is signed in, be done after the other. */
+  protected exclusive<T>(work: () => Promise<T>): Promise<T> {
+    const done = this.last.then(work, work);
+    this.last = done.catch(() => undefined);
     return done;
   }
 
@@ -219,6 +254,11 @@ export class File {
       id,
       ...(removed ? { removed } : {}),
     });
+  }
+
+  /** Notes that from this transaction on all may be shown otherwise. */
+  protected noteAll(): void {
+    this.notes.set("", { collection: "", id: "", missed: true });
   }
 
   /** Tells a listener of each change of a record that this store makes from now on. */

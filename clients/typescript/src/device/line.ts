@@ -3,6 +3,7 @@ import { FingerprintSet } from "../core/fingerprint.ts";
 import { isArray, write, type Value } from "../core/json.ts";
 import * as stamps from "../core/stamp.ts";
 import { DeviceError, Problem } from "./errors.ts";
+import { changeText, checkSecret, peopleOf } from "./house.ts";
 import { Link, type Call } from "./link.ts";
 import { list, members, text, type Members, type Summary } from "./receiver.ts";
 import { Reconciler } from "./reconcile.ts";
@@ -36,8 +37,22 @@ export interface ExchangeOptions {
   signal?: AbortSignal;
 }
 
+/** What central asks a device to do once all else in an exchange is done. */
+export interface Errand {
+  id: string;
+  what: string;
+}
+
+/** What a device holds and owes, as it reports. */
+export interface Report {
+  cursors: { [collection: string]: number };
+  unsent: number;
+  refused: number;
+  waiting: number;
+}
+
 /** One run. */
-interface Run {
+export interface Run {
   link: Link;
   summary: Summary;
   offset: stamps.Offset;
@@ -47,18 +62,38 @@ interface Run {
   defined: Set<string>;
   /** Central lets this device deliver at most. */
   revoked: boolean;
+  /** The outbox is ready to be sent. */
+  prepared: boolean;
+  /** Collections that a trip has brought to their heads. */
+  settled: Set<string> | undefined;
+  /** What central knows of this store by a trip; nothing where that is not all. */
+  told: Report | undefined;
+  /** Trips came to nothing: the exchange goes by single requests. */
+  longWay: boolean;
+  errands: Errand[];
+  /** Central has heard that the store goes. */
+  erases: boolean;
   watch: (progress: Progress) => void;
   signal: AbortSignal | undefined;
 }
 
-const firstBatch = 500;
+export const firstBatch = 500;
 const pageRecords = 2000;
 const leastPage = 20;
 const mostAsked = 500;
 const perChange = 300; // bytes that a change weighs besides its fields, about
 
-export class Line extends Reconciler {
+export abstract class Line extends Reconciler {
   private busy = false;
+
+  /** Meets central, and does by the way as much of the exchange as fits. */
+  protected abstract begin(run: Run, push: boolean, pull: boolean): Promise<void>;
+
+  /** Brings what is new in all collections at once, after batches or definitions that came first, where that may be. */
+  protected abstract pullAtOnce(run: Run): Promise<void>;
+
+  /** Does what central has asked for, and says what became of it, as JSON for the report. */
+  protected abstract runErrands(run: Run): Promise<Value[]>;
 
   /** Makes the store a device of central, with a one-time code. While central is open, the code may be empty. */
   async enrol(central: string, code: string, name: string, signal?: AbortSignal): Promise<void> {
@@ -85,12 +120,37 @@ export class Line extends Reconciler {
       for (const fact of ["device", "token", "worker", "role", "generation"] as const) {
         this.setFact(fact, String(got[fact]));
       }
-      this.setFact("owner", String(got.worker));
+      this.setFact("source-of", String(got.worker));
+      this.setFact("seal-to", text(got.seal_to));
       this.setFact("central", base);
       this.setFact("name", name);
       this.setFact("held", "[]");
       this.setFact("territories", "[]");
+      this.db.run(`INSERT INTO people (name, place, role, territories) VALUES (?, 0, ?, '[]')`, [
+        String(got.worker),
+        String(got.role),
+      ]);
     });
+  }
+
+  /**
+   * Lets somebody else use this device, too, with an enrolment code of theirs and a PIN or password; whoever is on it
+   * already and has forgotten theirs gets a new one by it. It says who is signed in now.
+   */
+  async join(code: string, secret: string): Promise<string> {
+    checkSecret(secret);
+    this.mayLeave("");
+    const link = new Link(this.fact("central"), this.fact("token"), this.options.fetch ?? fetch);
+    const headers = { "Homing-Incarnation": this.fact("incarnation") };
+    const body = JSON.stringify({ code });
+    const [who] = peopleOf(
+      write([(await link.call({ method: "POST", path: "/v1/device/people", headers, body })) ?? null]),
+    );
+    if (!who) {
+      throw new DeviceError("unreachable", "central did not say who joins");
+    }
+    await this.joined(who, secret);
+    return who.name;
   }
 
   /** Pushes until the outbox is answered, then pulls to the head. What was answered or stored is kept if it breaks off. */
@@ -108,7 +168,13 @@ export class Line extends Reconciler {
     return this.run(false, true, options);
   }
 
-  private async run(push: boolean, pull: boolean, options: ExchangeOptions): Promise<Summary> {
+  /** One exchange. After is done with its connection once all else is, but for what central asks for. */
+  protected async run(
+    push: boolean,
+    pull: boolean,
+    options: ExchangeOptions,
+    after: (run: Run) => Promise<void> = async () => {},
+  ): Promise<Summary> {
     if (this.busy) {
       throw new DeviceError("busy", "an exchange of this store is running already");
     }
@@ -116,6 +182,15 @@ export class Line extends Reconciler {
       throw new DeviceError("not-enrolled", "this store is not enrolled; enrol it with an enrolment code");
     }
     this.busy = true;
+    return this.exclusive(() => this.runAlone(push, pull, options, after));
+  }
+
+  private async runAlone(
+    push: boolean,
+    pull: boolean,
+    options: ExchangeOptions,
+    after: (run: Run) => Promise<void>,
+  ): Promise<Summary> {
     const counts = {
       sent: 0,
       applied: 0,
@@ -135,11 +210,17 @@ export class Line extends Reconciler {
       maxBytes: 1 << 20,
       defined: new Set(),
       revoked: false,
+      prepared: false,
+      settled: undefined,
+      told: undefined,
+      longWay: false,
+      errands: [],
+      erases: false,
       watch: options.watch ?? (() => {}),
       signal: options.signal,
     };
     try {
-      await this.meetAgain(run);
+      await this.meetAgain(run, push, pull);
       if (pull && !run.revoked) {
         await this.pullAfterRestore(run);
       }
@@ -152,15 +233,51 @@ export class Line extends Reconciler {
       if (pull) {
         await this.pullAll(run);
       }
-      await this.report(run);
+      await after(run);
+      await this.report(run, await this.runErrands(run));
       this.forgetTravelled();
-      return run.summary;
     } finally {
       this.busy = false;
     }
+    if (run.erases && this.giveUp() === undefined) {
+      this.db.wipe();
+      throw new DeviceError("erased", "central asked for it, and nothing was unsent: this store was erased");
+    }
+    return run.summary;
   }
 
-  private call(run: Run, call: Omit<Call, "signal">): Promise<Value | undefined> {
+  /** What would be lost with the store, in words; nothing where nothing would. */
+  protected spared(): string | undefined {
+    const owed = this.one<{ changes: number; lost: number; local: number }>(
+      `SELECT (SELECT count(*) FROM outbox) AS changes,
+         (SELECT count(*) FROM records WHERE lost <> '') + (SELECT count(*) FROM lost_values) AS lost,
+         (SELECT count(*) FROM records WHERE local <> '{}') + (SELECT count(*) FROM kept_local) AS local`,
+    );
+    if (owed?.changes) {
+      return `${owed.changes} changes are to be mended or discarded on the device first`;
+    }
+    if (owed?.lost) {
+      return `it has ${owed.lost} records of which central has lost something, to be offered or let go on the device first`;
+    }
+    if (owed?.local) {
+      return `${owed.local} records have values that stay on the device, and go with its store alone`;
+    }
+    return undefined;
+  }
+
+  /** Makes the store one that takes nothing more, where nothing would be lost with it; otherwise it says what would. */
+  private giveUp(): string | undefined {
+    return this.within(() => {
+      const why = this.spared();
+      if (why === undefined) {
+        this.setFact("token", "");
+        this.setFact("erasing", "true");
+      }
+      return why;
+    });
+  }
+
+  protected call(run: Run, call: Omit<Call, "signal">): Promise<Value | undefined> {
     const headers = {
       "Homing-Exchange": run.summary.exchange,
       "Homing-Incarnation": this.fact("incarnation"),
@@ -173,9 +290,9 @@ export class Line extends Reconciler {
   }
 
   /** When what this store shows tells central that its database was put back, central is another, and they meet anew. */
-  private async meetAgain(run: Run): Promise<void> {
+  private async meetAgain(run: Run, push: boolean, pull: boolean): Promise<void> {
     try {
-      await this.meet(run);
+      await this.begin(run, push, pull);
     } catch (error) {
       if (!(error instanceof Problem && error.type.endsWith(":generation-changed"))) {
         throw error;
@@ -239,7 +356,7 @@ export class Line extends Reconciler {
   }
 
   /** Finds out whether central is the one this store knows, measures the clock, and takes over the definitions. */
-  private async meet(run: Run): Promise<void> {
+  protected async meet(run: Run): Promise<void> {
     const sent = this.now();
     const hello = members(await this.call(run, { method: "GET", path: "/v1/hello" }));
     const [received, answered] = [hello.received_at, hello.answered_at].map((at) => Date.parse(text(at)));
@@ -260,6 +377,7 @@ export class Line extends Reconciler {
     await this.renew(run);
     this.within(() => this.keepOffset(run.offset));
     try {
+      await this.recognise(run);
       await this.define(run);
     } catch (error) {
       if (!(error instanceof Problem && error.type.endsWith(":revoked"))) {
@@ -270,14 +388,17 @@ export class Line extends Reconciler {
   }
 
   /** Keeps what was measured of the clock, and what was measured last before the machine was started anew. */
-  private keepOffset(offset: stamps.Offset): void {
-    const { boot } = this.tick();
+  protected keepOffset(offset: stamps.Offset): void {
+    const { boot, since } = this.tick();
     if (this.fact("offset") !== "" && this.fact("boot") !== boot) {
       this.setFact("then", this.fact("offset"));
     }
     this.setFact("boot", boot);
-    this.setFact("offset", `${offset.by} ${offset.error}`);
+    this.setFact("offset", `${offset.by} ${offset.error} ${this.now() - since} ${since}`);
   }
+
+  /** Shows central its word on all cursors, for which single requests have no room. */
+  protected abstract recognise(run: Run): Promise<void>;
 
   private async define(run: Run): Promise<void> {
     const seals = this.db.all<{ seal: string }>(
@@ -285,23 +406,43 @@ export class Line extends Reconciler {
     );
     const headers: { [name: string]: string } =
       seals.length > 0 ? { "Homing-Seals": seals.map((one) => one.seal).join(",") } : {};
-    const sent = members(await this.call(run, { method: "GET", path: "/v1/definitions", headers }));
-    run.defined = new Set(list(sent.definitions).map((d) => text(d.collection)));
-    this.takeDefinitions(sent);
+    await this.takeDefined(run, members(await this.call(run, { method: "GET", path: "/v1/definitions", headers })));
+  }
+
+  protected async takeDefined(run: Run, sent: Members): Promise<void> {
+    const names = list(sent.definitions).map((d) => text(d.collection));
+    run.defined = new Set(names);
+    await this.takeDefinitions(sent);
+    const digest = text(sent.digest);
+    this.setFact("definitions", digest === "" ? "" : [digest, ...names].join(" "));
+  }
+
+  /** Makes the outbox ready to be sent. */
+  protected prepare(run: Run): void {
+    run.prepared = true;
+    this.fold();
+    // What waits for another change may go in now.
+    this.db.run(`UPDATE outbox SET state = 'sent', reasons = NULL, batch = NULL WHERE state = 'waiting'`);
+  }
+
+  /** How many changes a batch carries at most: as many as went through last, or as many as there may be. */
+  protected batchSize(run: Run): { most: number; largest: number } {
+    const largest = Math.max(Math.min(firstBatch, run.maxChanges), 1);
+    return { most: Math.min(Number(this.fact("batch")) || largest, largest), largest };
   }
 
   /** Sends batch after batch until everything is answered. */
   private async pushAll(run: Run): Promise<void> {
-    this.fold();
-    // What waits for another change may go in now.
-    this.db.run(`UPDATE outbox SET state = 'sent', reasons = NULL, batch = NULL WHERE state = 'waiting'`);
-    const largest = Math.max(Math.min(firstBatch, run.maxChanges), 1);
-    let most = Math.min(Number(this.fact("batch")) || largest, largest);
+    if (!run.prepared) {
+      this.prepare(run);
+    }
+    const { most: before, largest } = this.batchSize(run);
+    let most = before;
     for (;;) {
       const { id, changes } = this.nextBatch(most, run.maxBytes / 2);
       if (changes.length === 0) {
         this.hang();
-        if (!this.partFromCopy(run.summary)) {
+        if (!(await this.partFromCopy(run.summary))) {
           return;
         }
         await this.renew(run);
@@ -326,16 +467,8 @@ export class Line extends Reconciler {
         this.resize(id, most);
         continue;
       }
-      const all = list(answers.answers);
-      if (text(answers.batch) !== id || all.length !== changes.length) {
-        throw new DeviceError(
-          "unreachable",
-          `central answered ${all.length} of ${changes.length} changes; they are kept`,
-        );
-      }
-      this.takeAnswers(changes, all, answers, run.summary, (q) => this.unsure(run, q) + Math.ceil(run.offset.error));
-      await this.renew(run); // something may go under another source now
-      run.summary.sent += changes.length;
+      await this.hearAnswers(run, id, changes, answers);
+      run.settled = undefined; // what was pulled before is behind again
       if (most < largest) {
         most = Math.min(most * 2, largest);
         this.setFact("batch", String(most));
@@ -344,11 +477,26 @@ export class Line extends Reconciler {
     }
   }
 
+  /** Stores the answers to a batch, if they are those. */
+  protected async hearAnswers(run: Run, id: string, changes: Entry[], answers: Members): Promise<void> {
+    const all = list(answers.answers);
+    if (text(answers.batch) !== id || all.length !== changes.length) {
+      throw new DeviceError(
+        "unreachable",
+        `central answered ${all.length} of ${changes.length} changes; they are kept`,
+      );
+    }
+    const uncertain = (q: Entry) => this.unsure(run, q) + Math.ceil(run.offset.error);
+    await this.takeAnswers(changes, all, answers, run.summary, uncertain);
+    await this.renew(run); // something may go under another source now
+    run.summary.sent += changes.length;
+  }
+
   /** The batch to send next: one that got no answer, or a new one, which is on the disk before it leaves. */
-  private nextBatch(most: number, bytes: number): { id: string; changes: Entry[] } {
+  protected nextBatch(most: number, bytes: number): { id: string; changes: Entry[] } {
     return this.within(() => {
       const open = this.db.all<Entry>(
-        `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND NOT EXISTS
+        `SELECT * FROM outbox o WHERE state IN ('new', 'sent') AND (kept IS NULL OR sealed IS NOT NULL) AND NOT EXISTS
            (SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
              AND w.number < o.number AND o.kind <> 'add')
          ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`,
@@ -376,28 +524,21 @@ export class Line extends Reconciler {
   }
 
   /** What a batch says. */
-  private written(run: Run, id: string, changes: Entry[]): string {
-    const { by, error } = run.offset;
-    const clock = `{"sent_at":${write(this.time())},"offset_ms":${Math.trunc(by)},"error_ms":${Math.ceil(error)}}`;
+  protected written(run: Run, id: string, changes: Entry[]): string {
     const all = changes.map((q) => {
-      const parts = [
-        `"number":${q.number},"collection":${write(q.collection)},"record":${write(q.record)},"kind":${write(q.kind)}`,
-        `"base":${q.base},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},"author":${write(q.author)}`,
-      ];
-      if (q.fields !== "{}") parts.push(`"fields":${q.fields}`);
-      if (q.grp !== "") parts.push(`"group":{"id":${write(q.grp)},"of":${q.grp_of}}`);
-      if (q.seen !== "[]") parts.push(`"seen":${q.seen}`);
-      if (q.folds !== "[]") parts.push(`"folds":${q.folds},"fold_digests":${q.digests}`);
+      const dated: string[] = [];
       const turned = this.turned(q);
-      if (turned !== 0) parts.push(`"turned_ms":${turned}`);
+      if (turned !== 0) dated.push(`"turned_ms":${turned}`);
       const unsure = this.unsure(run, q);
-      if (unsure > 0) parts.push(`"unsure_ms":${unsure}`);
-      return `{${parts.join(",")}}`;
+      if (unsure > 0) dated.push(`"unsure_ms":${unsure}`);
+      return q.kept === null
+        ? changeText(q, dated)
+        : `{${[`"number":${q.number},"sealed":${write(q.sealed)}`, ...dated].join(",")}}`;
     });
     const source = changes[0]?.origin || this.fact("incarnation");
     const generation = changes[0]?.generation || this.fact("generation");
     const identity = `"batch":${write(id)},"exchange":${write(run.summary.exchange)},"incarnation":${write(source)}`;
-    return `{${identity},"generation":${write(generation)},"clock":${clock},"changes":[${all.join(",")}]}`;
+    return `{${identity},"generation":${write(generation)},"clock":${this.clockOf(run)},"changes":[${all.join(",")}]}`;
   }
 
   /** By how much a change may be dated wrong besides, since the machine was started anew after it was stamped. */
@@ -424,16 +565,23 @@ export class Line extends Reconciler {
         if (!(error instanceof Problem && error.type.endsWith(":coverage-changed")) || tries === 1) {
           throw error;
         }
+        run.settled = undefined;
         await this.define(run);
       }
     }
   }
 
   private async pullEach(run: Run): Promise<void> {
-    this.lookAnew();
-    for (const { name } of this.collections()) {
+    if (!run.settled) {
+      this.lookAnew();
+      await this.pullAtOnce(run);
+      if (run.revoked) {
+        return;
+      }
+    }
+    for (const name of this.definitions().keys()) {
       const c = this.collection(name);
-      if (!run.defined.has(name) || !c.loads) {
+      if (!run.defined.has(name) || !c.loads || run.settled?.has(name)) {
         continue;
       }
       const covers = await this.cover(run, name);
@@ -536,33 +684,58 @@ export class Line extends Reconciler {
     }
   }
 
-  /** The number up to which all changes of this store have an answer that is stored. */
-  private answered(): number {
-    const highest = Number(this.fact("answered"));
+  /** The number up to which all changes of this store have an answer that is stored, or are in a batch that is to be. */
+  protected answered(batch: Entry[] = []): number {
+    const goes = batch.filter((q) => q.origin === "").map((q) => q.number);
+    const highest = Math.max(Number(this.fact("answered")), ...goes);
     const open = this.one<{ n: number }>(
-      `SELECT coalesce(min(number), 0) AS n FROM outbox WHERE origin = '' AND state IN ('new', 'sent')`,
+      `SELECT coalesce(min(number), 0) AS n FROM outbox WHERE origin = '' AND state IN ('new', 'sent')
+         AND number NOT IN (SELECT value FROM json_each(?))`,
+      [JSON.stringify(batch.map((q) => q.number))],
     )?.n;
     return open ? Math.min(highest, open - 1) : highest;
   }
 
-  /** Tells central what the device holds and owes now, for people to see. */
-  private async report(run: Run): Promise<void> {
-    const owed = this.one<{ unsent: number; refused: number; waiting: number }>(
+  /** What the device holds and owes now. */
+  protected owed(): Report {
+    const owed = this.one<Omit<Report, "cursors">>(
       `SELECT coalesce(sum(state IN ('new', 'sent')), 0) AS unsent, coalesce(sum(state = 'refused'), 0) AS refused,
          coalesce(sum(state = 'waiting'), 0) AS waiting FROM outbox`,
     );
-    const { by, error } = run.offset;
-    const cursors = Object.fromEntries(this.collections().map((c) => [c.name, c.cursor]));
-    const clock = {
-      sent_at: this.time(),
-      offset_ms: Math.trunc(by),
-      error_ms: Math.ceil(error),
+    const rows = this.db.all<{ name: string; cursor: number }>(`SELECT name, cursor FROM collections ORDER BY name`);
+    const loaded = rows.filter(({ name }) => this.collection(name).loads);
+    return {
+      ...(owed ?? { unsent: 0, refused: 0, waiting: 0 }),
+      cursors: Object.fromEntries(loaded.map(({ name, cursor }) => [name, cursor])),
     };
-    await this.call(run, {
-      method: "PUT",
-      path: "/v1/report",
-      body: JSON.stringify({ clock, cursors, ...owed }),
-    });
+  }
+
+  /** What this exchange measured of the device's clock, as JSON. */
+  protected clockOf(run: Run): string {
+    const { by, error } = run.offset;
+    return `{"sent_at":${write(this.time())},"offset_ms":${Math.trunc(by)},"error_ms":${Math.ceil(error)}}`;
+  }
+
+  /**
+   * Tells central what the device holds and owes now, unless central knows. It is for people to see; a central that cannot
+   * take it has lost nothing. Nothing is erased before central has heard of it.
+   */
+  private async report(run: Run, errands: Value[]): Promise<void> {
+    const owed = this.owed();
+    const known = run.told;
+    if (errands.length === 0 && known && write(sorted(known)) === write(sorted(owed))) {
+      return;
+    }
+    const parts = [`"clock":${this.clockOf(run)}`, ...(errands.length > 0 ? [`"errands":${write(errands)}`] : [])];
+    const body = `{${JSON.stringify(owed).slice(1, -1)},${parts.join(",")}}`;
+    try {
+      await this.call(run, { method: "PUT", path: "/v1/report", body });
+    } catch (error) {
+      run.erases = false;
+      if (!(error instanceof Problem || (error instanceof DeviceError && error.code === "unreachable"))) {
+        throw error;
+      }
+    }
   }
 
   /** What the device holds, by name. */
@@ -606,6 +779,10 @@ export class Line extends Reconciler {
   }
 }
 
+function sorted({ cursors, unsent, refused, waiting }: Report): Value {
+  return { cursors: { ...cursors }, unsent, refused, waiting };
+}
+
 /** Takes from the front of the outbox what goes as one batch: so many changes and bytes, and no part of a group. */
 function cutBatch(open: Entry[], most: number, bytes: number): Entry[] {
   let size = 0;
@@ -615,7 +792,7 @@ function cutBatch(open: Entry[], most: number, bytes: number): Entry[] {
     if (q.batch !== first?.batch || q.origin !== first.origin || q.generation !== first.generation) {
       return open.slice(0, n);
     }
-    size += q.fields.length + perChange;
+    size += q.fields.length + (q.sealed?.length ?? 0) + perChange;
     const full = n + 1 > most || size > bytes;
     const ends = q.grp === "" || open[n + 1]?.grp !== q.grp;
     if (full && whole > 0) {

@@ -26,7 +26,8 @@ import {
 } from "../core/state.ts";
 import { DeviceError } from "./errors.ts";
 import { Finder } from "./find.ts";
-import { fieldsOf, lay, listOf, stored, underOf, type Entry, type Stored } from "./shelf.ts";
+import { peopleOf, type Turn } from "./house.ts";
+import { byOf, fieldsOf, lay, listOf, stored, underOf, type Entry, type Stored } from "./shelf.ts";
 
 /** What an exchange came to. */
 export interface Summary {
@@ -64,9 +65,11 @@ const keepTravelled = 30 * 24 * 3600 * 1000; // milliseconds
 const mostTravelled = 50_000;
 
 export class Receiver extends Finder {
-  /** Takes over the definitions, and what the worker is and holds. */
-  protected takeDefinitions(sent: Members): void {
-    this.within(() => {
+  /** Takes over the definitions, and who may use the device and what they hold. */
+  protected async takeDefinitions(sent: Members): Promise<void> {
+    const before = this.fact("worker");
+    const people = peopleOf(write(sent.people ?? []));
+    const take = (turn: Turn) => {
       const rules = members(sent.rules);
       for (const definition of list(sent.definitions)) {
         const name = text(definition.collection);
@@ -92,8 +95,20 @@ export class Receiver extends Finder {
         }
         this.layAnew(c, before ? texts(members(parse(before.doc)).renamed) : {});
       }
-      this.takePerson(sent);
-    }, true);
+      this.takePeople(people, turn);
+      this.setFact("held", write(sent.territories ?? []));
+      this.setFact("sight", text(sent.sight));
+      this.setFact("seal-to", text(sent.seal_to));
+    };
+    await this.sealing(
+      () => this.staying(people),
+      take,
+      async () => undefined,
+      true,
+    );
+    if (this.fact("worker") !== before) {
+      this.overwrite();
+    }
   }
 
   /** Lays what is unsent over what central said by a new definition, under the names that fields have now. */
@@ -120,18 +135,6 @@ export class Receiver extends Finder {
     }
   }
 
-  private takePerson(sent: Members): void {
-    const owner = this.fact("owner");
-    const who = list(sent.people).find((one) => text(one.name) === owner);
-    this.setFact("worker", who ? owner : "");
-    if (who) {
-      this.setFact("role", text(who.role));
-      this.setFact("territories", write(who.territories ?? []));
-    }
-    this.setFact("held", write(sent.territories ?? []));
-    this.setFact("sight", text(sent.sight));
-  }
-
   /** Makes collections load from the start whose reading rule may decide otherwise than when they were loaded. */
   protected lookAnew(): void {
     this.within(() => {
@@ -155,7 +158,7 @@ export class Receiver extends Finder {
     this.within(() => {
       const open = this.db.all<Entry>(
         `SELECT * FROM outbox WHERE (collection, record) IN
-           (SELECT collection, record FROM outbox WHERE state = 'new' GROUP BY collection, record HAVING count(*) > 1)
+           (SELECT collection, record FROM outbox WHERE state = 'new' AND kept IS NULL GROUP BY collection, record HAVING count(*) > 1)
          ORDER BY number`,
       );
       const last = new Map<string, Folding>();
@@ -235,13 +238,20 @@ export class Receiver extends Finder {
   }
 
   /** Stores the answers to a batch and their effect. Counts go into the summary. */
-  protected takeAnswers(
+  protected async takeAnswers(
     changes: Entry[],
     answers: Members[],
     sent: Members,
     summary: Summary,
     uncertain: (q: Entry) => number,
-  ): void {
+  ): Promise<void> {
+    const told = new Map<number, string>();
+    for (const [n, q] of changes.entries()) {
+      if (q.kept !== null && !accepted(answers[n])) {
+        const why = isAnothers(q, answers[n]) && q.parts !== "[]" ? copiedInPart : write(answers[n]?.reasons ?? []);
+        told.set(q.number, await this.tellAside(q.author, why));
+      }
+    }
     this.within(() => {
       // What waited for something further down in the batch may have become a later revision than what stands behind it.
       const places = answers.map((_, n) => n).sort((a, b) => revisionOf(answers[a]) - revisionOf(answers[b]) || a - b);
@@ -249,7 +259,7 @@ export class Receiver extends Finder {
       const anew = new Set<string>(); // groups of which a number is another's
       for (const [n, q] of changes.entries()) {
         if (isAnothers(q, answers[n])) {
-          this.isOurs(q);
+          this.isOurs(q, told);
           anew.add(q.grp);
         }
       }
@@ -258,7 +268,7 @@ export class Receiver extends Finder {
         if (isAnothers(q, answers[n]) || (q.grp !== "" && anew.has(q.grp))) {
           continue; // it is answered anew
         }
-        this.takeAnswer(q, answers[n] as Members);
+        this.takeAnswer(q, answers[n] as Members, told);
         this.noteSent(q, answers[n] as Members, uncertain(q));
         highest = Math.max(highest, q.number);
         const verdict = text(answers[n]?.answer) as Verdict;
@@ -278,12 +288,13 @@ export class Receiver extends Finder {
 
   /** Keeps a change that central has accepted, for one that is restored to before that. */
   private noteSent(q: Entry, answer: Members, unsure: number): void {
-    if (!["applied", "merged", "held"].includes(text(answer.answer))) {
+    if (!accepted(answer)) {
       return;
     }
     this.db.run(
       `INSERT INTO travelled (at, number, collection, record, kind, base, fields, stamp, dated, unsure, edited_at, author, origin,
-         generation, grp, grp_of, seen, folds, digests, parts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+         generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
       [
         this.time(),
         q.number,
@@ -305,6 +316,8 @@ export class Receiver extends Finder {
         q.folds,
         q.digests,
         q.parts,
+        q.kept,
+        q.sealed,
       ],
     );
   }
@@ -319,9 +332,17 @@ export class Receiver extends Finder {
 
   /**
    * Deals with a change whose number, under an earlier source, another store has used for something else: nobody has sent
-   * it, and it goes under the present one, with its group. Of one that stands for several, each is tried on its own.
+   * it, and it goes under its author's present one, with its group. Of one that stands for several, each is tried on its
+   * own; where these are sealed, it waits for its author.
    */
-  private isOurs(q: Entry): void {
+  private isOurs(q: Entry, told: Map<number, string>): void {
+    if (q.kept !== null && q.parts !== "[]") {
+      this.db.run(`UPDATE outbox SET state = 'waiting', reasons = NULL, told = ? WHERE number = ?`, [
+        told.get(q.number) ?? null,
+        q.number,
+      ]);
+      return;
+    }
     if (q.parts !== "[]") {
       this.db.run(`DELETE FROM outbox WHERE number = ?`, [q.number]);
       for (const p of JSON.parse(q.parts) as Part[]) {
@@ -351,8 +372,8 @@ export class Receiver extends Finder {
       return;
     }
     this.db.run(
-      `UPDATE outbox SET origin = '', state = 'new', reasons = NULL, batch = NULL WHERE number = ?1 OR ?2 <> '' AND grp = ?2`,
-      [q.number, q.grp],
+      `UPDATE outbox SET origin = ?3, state = 'new', reasons = NULL, batch = NULL WHERE number = ?1 OR ?2 <> '' AND grp = ?2`,
+      [q.number, q.grp, this.freshSource(q.author)],
     );
   }
 
@@ -360,27 +381,67 @@ export class Receiver extends Finder {
    * Gives a store an incarnation of its own when central has said that another store has used its numbers: one of the two
    * is a copy of the other. It says whether there is anything to send then.
    */
-  protected partFromCopy(summary: Summary): boolean {
+  protected async partFromCopy(summary: Summary): Promise<boolean> {
     if (this.fact("torn") === "") {
       return false;
     }
+    const told = new Map<number, string>();
+    for (const q of this.refusedAsAnothers().filter((one) => one.kept !== null && one.parts !== "[]")) {
+      told.set(q.number, await this.tellAside(q.author, copiedInPart));
+    }
     return this.within(() => {
       this.newIncarnation();
-      const refused = this.db.all<Entry>(
-        `SELECT * FROM outbox WHERE state = 'refused' AND origin <> ''
-           AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = 'number-reused') ORDER BY number`,
-      );
+      const refused = this.refusedAsAnothers().filter((q) => q.origin !== "");
       for (const q of refused) {
-        this.isOurs(q);
+        this.isOurs(q, told);
       }
       summary.refused -= Math.min(refused.length, summary.refused); // they are answered anew
       return this.db.all(`SELECT 1 FROM outbox WHERE state IN ('new', 'sent') LIMIT 1`).length > 0;
     });
   }
 
-  private takeAnswer(q: Entry, answer: Members): void {
+  private refusedAsAnothers(): Entry[] {
+    return this.db.all<Entry>(
+      `SELECT * FROM outbox WHERE state = 'refused'
+         AND EXISTS (SELECT 1 FROM json_each(reasons) r WHERE r.value->>'code' = 'number-reused') ORDER BY number`,
+    );
+  }
+
+  /**
+   * Stores the answer to a change that cannot be read here, since whoever made it is not signed in. What became of the
+   * record comes with the answer.
+   */
+  private takeAnswerAside(q: Entry, answer: Members, told: Map<number, string>): void {
+    if (!accepted(answer)) {
+      this.db.run(`UPDATE outbox SET state = ?, reasons = ?, told = ? WHERE number = ?`, [
+        text(answer.answer) === "refused" ? "refused" : "waiting",
+        saysReused(answer) ? `[{"code":"number-reused"}]` : null, // what an exchange must know, and says nothing of the change
+        told.get(q.number) ?? null,
+        q.number,
+      ]);
+      return;
+    }
+    this.db.run(`DELETE FROM outbox WHERE number = ?`, [q.number]);
+    const collection = text(answer.collection);
+    if (!isObject(answer.record) || collection === "") {
+      return; // it came as part of another, and what became of it comes with the next pull
+    }
+    const row = this.load(collection, text(answer.record.id));
+    const record = sentOf(answer.record, row ? underOf(row) : undefined);
+    if (!record.withdrawn) {
+      this.layUnder(collection, row, record);
+    } else if (row && (record.revision > row.revision || row.lost !== "")) {
+      this.withdraw(collection, record);
+    }
+  }
+
+  private takeAnswer(q: Entry, answer: Members, told: Map<number, string>): void {
+    if (q.kept !== null) {
+      this.takeAnswerAside(q, answer, told);
+      return;
+    }
     const verdict = text(answer.answer);
-    if (verdict !== "applied" && verdict !== "merged" && verdict !== "held") {
+    if (!accepted(answer)) {
       // The change stays, with the reasons; an answer of a kind that this version does not know counts as waiting.
       this.db.run(`UPDATE outbox SET state = ?, reasons = ? WHERE number = ?`, [
         verdict === "refused" ? "refused" : "waiting",
@@ -408,7 +469,9 @@ export class Receiver extends Finder {
         row.lost = "";
         under = stateOf(record, under);
         Object.assign(row, lastEdit(record));
+        row.under_by = byOf(record.author, record.device, record.editedAt);
       } else {
+        row.under_by = byOf(q.author, row.device, q.edited_at);
         const c = this.collection(q.collection);
         const edit = { ...this.editOf(c, q), stamp: text(answer.stamp) };
         const { state } = lay(c.rules, under, edit);
@@ -523,7 +586,8 @@ export class Receiver extends Finder {
       this.keepLostValues(row, before, record);
     }
     this.note(collection, record.id, record.removed);
-    this.rebuild({ ...row, ...lastEdit(record), withdrawn: 0, lost: "" }, stateOf(record, before));
+    const by = { under_by: byOf(record.author, record.device, record.editedAt) };
+    this.rebuild({ ...row, ...lastEdit(record), ...by, withdrawn: 0, lost: "" }, stateOf(record, before));
   }
 
   private withdraw(collection: string, record: Sent): void {
@@ -701,10 +765,26 @@ function partsOf(changes: Entry[]): string {
   return JSON.stringify(all);
 }
 
+/** Why what stands for several changes waits for its author, as JSON: parts of it may be another's. */
+const copiedInPart = JSON.stringify([
+  {
+    code: "number-reused",
+    message:
+      "another copy of this device has used its number for something else, and may have sent a part of it; exchange, and it goes in",
+  },
+]);
+
+function accepted(answer: Members | undefined): boolean {
+  return ["applied", "merged", "held"].includes(text(answer?.answer));
+}
+
+function saysReused(answer: Members | undefined): boolean {
+  return list(answer?.reasons).some((reason) => text(reason.code) === "number-reused");
+}
+
 /** Whether the number of a change, under an earlier source of this store, was used by a copy of it. */
 function isAnothers(q: Entry, answer: Members | undefined): boolean {
-  const reused = list(answer?.reasons).some((reason) => text(reason.code) === "number-reused");
-  return q.origin !== "" && text(answer?.answer) === "refused" && reused;
+  return q.origin !== "" && text(answer?.answer) === "refused" && saysReused(answer);
 }
 
 function revisionOf(answer: Members | undefined): number {

@@ -31,18 +31,24 @@ export class Reconciler extends Receiver {
         [`UPDATE outbox SET generation = ? WHERE generation = ''`, [old]],
         [
           `INSERT INTO records (collection, id, revision, removed, fields, lost)
-             SELECT DISTINCT collection, record, 0, 1, '{}', ?1 FROM travelled WHERE true ON CONFLICT DO NOTHING`,
+             SELECT DISTINCT collection, record, 0, 1, '{}', ?1 FROM travelled WHERE kept IS NULL ON CONFLICT DO NOTHING`,
           [old],
         ],
         // What has travelled twice, since a copy had used its number meanwhile, is known under the number that it got last.
         [
           `INSERT INTO outbox (number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp,
-             grp_of, seen, folds, digests, parts, boot, line)
+             grp_of, seen, folds, digests, parts, kept, sealed, boot, line)
              SELECT number, collection, record, kind, base, fields, stamp, edited_at, author, origin, generation, grp, grp_of,
-               seen, folds, digests, parts, ?, 0
+               seen, folds, digests, parts, kept, sealed, ?, 0
              FROM travelled WHERE rowid IN (SELECT max(rowid) FROM travelled
                WHERE number NOT IN (SELECT number FROM outbox) GROUP BY number)`,
           [answeredBefore],
+        ],
+        // Who has left since is listed again, so that somebody sees that theirs waits.
+        [
+          `INSERT INTO people (name, place, role, territories) SELECT DISTINCT author, (SELECT count(*) FROM people), 'worker', '[]'
+             FROM outbox WHERE true ON CONFLICT DO NOTHING`,
+          [],
         ],
         [
           `UPDATE records SET pending = (SELECT count(*) FROM outbox o WHERE o.collection = records.collection
@@ -55,6 +61,7 @@ export class Reconciler extends Receiver {
         this.db.run(statement, params);
       }
       this.setFact("renewed", "true");
+      this.setFact("seal", ""); // what it says was so in the generation before
       this.setFact("generation", generation);
       this.dateAgain();
     });

@@ -36,6 +36,8 @@ export interface Stored {
   marks: string;
   under_removed: number;
   under_fields: string | null;
+  /** Who edited it last as central has it, while an unsent edit is shown in its place: author, device, time, as JSON. */
+  under_by: string;
   pending: number;
   withdrawn: number;
   /** Set when central was restored and has not said since that it has the record: the generation of its last word. */
@@ -78,6 +80,12 @@ export interface Entry {
   state: "new" | "sent" | "refused" | "waiting";
   batch: string | null;
   reasons: string | null;
+  /** All of it, sealed for its author, who is not signed in. */
+  kept: string | null;
+  /** The change, sealed for central. */
+  sealed: string | null;
+  /** Why central has refused it or lets it wait, sealed for its author. */
+  told: string | null;
 }
 
 /** A record as this device shows it: what central last said, with the unsent changes laid over it. */
@@ -116,6 +124,7 @@ export function stored(collection: string, id: string): Stored {
     marks: "",
     under_removed: 0,
     under_fields: null,
+    under_by: "",
     pending: 0,
     withdrawn: 0,
     lost: "",
@@ -246,7 +255,7 @@ export class Shelf extends File {
   /** Nothing is shown or saved once the worker may not use this device any more. What is unsent still goes to central. */
   protected mustBeSomebody(): void {
     if (this.fact("token") !== "" && this.fact("worker") === "") {
-      throw new DeviceError("signed-out", `${this.fact("owner")} does not use this device any more, as central says`);
+      throw new DeviceError("signed-out", "nobody is signed in; sign in with a PIN or password, or join with a code");
     }
   }
 
@@ -303,11 +312,11 @@ export class Shelf extends File {
     const before = this.load(row.collection, row.id);
     this.db.run(
       `INSERT INTO records (collection, id, revision, removed, fields, computed, local, marks, under_removed, under_fields,
-         pending, withdrawn, lost, author, device, edited_at, received_at)
-       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+         under_by, pending, withdrawn, lost, author, device, edited_at, received_at)
+       VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
        ON CONFLICT (collection, id) DO UPDATE SET revision = excluded.revision, removed = excluded.removed,
          fields = excluded.fields, local = excluded.local, marks = excluded.marks, under_removed = excluded.under_removed,
-         under_fields = excluded.under_fields, pending = excluded.pending, withdrawn = excluded.withdrawn, lost = excluded.lost,
+         under_fields = excluded.under_fields, under_by = excluded.under_by, pending = excluded.pending, withdrawn = excluded.withdrawn, lost = excluded.lost,
          author = excluded.author, device = excluded.device, edited_at = excluded.edited_at,
          received_at = excluded.received_at`,
       [
@@ -321,6 +330,7 @@ export class Shelf extends File {
         row.marks,
         row.under_removed,
         row.under_fields,
+        row.under_by,
         row.pending,
         row.withdrawn,
         row.lost,
@@ -486,15 +496,28 @@ export class Shelf extends File {
       ]);
       return;
     }
+    this.layOver(row, under);
+  }
+
+  /** Does that also where what central has is not known, for who sees other unsent changes than before. */
+  protected layOver(row: Stored, under: State): void {
+    const changes = this.unsentOf(row);
+    // What is offered again to a restored central is part of what that had.
+    const unheard = row.lost === "" ? changes : changes.filter((q) => q.boot !== answeredBefore);
+    if (row.lost !== "" && changes.length > 0 && unheard.length === 0 && under.revision === 0) {
+      this.put({ ...row, pending: changes.length }); // it may be gone from here
+      return;
+    }
     const c = this.collection(row.collection);
     if (changes.length === 0 && (under.revision === 0 || under.removed || row.withdrawn > 0)) {
       this.drop(row);
       return;
     }
     const exists = under.revision > 0;
-    const view = this.overlay(c, under, changes).state;
+    const view = this.overlay(c, under, unheard).state;
     const now: Stored = {
       ...row,
+      ...(changes.length === 0 ? shownBy(row) : {}),
       revision: under.revision,
       pending: changes.length,
       marks: exists ? writeMarks(under.marks) : row.marks,
@@ -508,6 +531,20 @@ export class Shelf extends File {
     }
     this.put(now);
   }
+}
+
+/** Says who edited a record last, once nothing unsent is laid over it any more. */
+function shownBy(row: Stored): Partial<Stored> {
+  if (row.under_by === "") {
+    return {};
+  }
+  const [author = "", device = "", edited_at = ""] = JSON.parse(row.under_by) as string[];
+  return { author, device, edited_at, under_by: "" };
+}
+
+/** What is kept of who edited a record last. */
+export function byOf(author: string, device: string, editedAt: string): string {
+  return JSON.stringify([author, device, editedAt]);
 }
 
 /** A JSON list of texts. */

@@ -71,7 +71,9 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     store?.close();
     setUp(given);
     store = openFile(text(given.path), options);
-    store.listen((changed) => process.stdout.write(`{"changed":${JSON.stringify(changed)}}\n`));
+    store.listen((changed) =>
+      process.stdout.write(`{"changed":${JSON.stringify(changed.missed ? { missed: true } : changed)}}\n`),
+    );
     return "{}";
   },
   close: () => {
@@ -138,21 +140,22 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
   },
   definition: (given) => opened().definition(text(given.collection)),
   fingerprint: (given) => JSON.stringify(opened().fingerprint(text(given.collection))),
-  people: () => {
-    const name = opened().fact("worker");
-    if (name === "") {
-      return "[]";
-    }
-    return JSON.stringify([
-      {
-        name,
-        role: opened().fact("role"),
-        secret: false,
-        signed_in: true,
-        unsent: opened().review().length,
-      },
-    ]);
+  people: () =>
+    JSON.stringify(
+      opened()
+        .people()
+        .map(({ signedIn, ...one }) => ({ ...one, signed_in: signedIn })),
+    ),
+  "set-secret": async (given) => {
+    await opened().setSecret(text(given.old), text(given.secret));
+    return "{}";
   },
+  "sign-in": async (given) => {
+    await opened().signIn(text(given.name), text(given.secret));
+    return "{}";
+  },
+  "sign-out": async () => JSON.stringify(await opened().signOut()),
+  join: async (given) => JSON.stringify(await opened().join(text(given.code), text(given.secret))),
   lost: () => {
     const all = opened().lostRecords();
     const lines = all.map(
@@ -175,9 +178,9 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     return "{}";
   },
   backups: () => JSON.stringify(opened().backups()),
-  restore: (given) => {
+  restore: async (given) => {
     setUp(given);
-    restoreFile(text(given.backup), text(given.path), options);
+    await restoreFile(text(given.backup), text(given.path), options);
     return "{}";
   },
   "work-out": (given) => {
