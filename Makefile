@@ -18,8 +18,13 @@ demo: build
 demo-once: build
 	@bin/homing demo --once --listen $(LISTEN) --data $(DATA)
 
+# Tests save thousands of times, each time down to the disk. They do that in memory where there is much of it.
+in_memory := $(shell room=$$(df --output=avail -k /dev/shm 2>/dev/null | tail -1); [ "$${room:-0}" -gt 8000000 ] && echo /dev/shm)
+
+test: export TMPDIR := $(or $(in_memory),$(TMPDIR),/tmp)
 test: build check client
 	@scripts/need chromium gcc
+	@echo "Testing in $$TMPDIR"
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 ./link ./central/changes

@@ -18,8 +18,6 @@ import (
 	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/chromedp"
 
-	"homing/conformance"
-	"homing/core/record"
 	"homing/internal/testbed"
 	"homing/service"
 	"homing/web"
@@ -205,31 +203,6 @@ func TestTheExampleWithoutSignal(t *testing.T) {
 	}
 	if n := f.has("Ridge Path"); n != 1 {
 		t.Errorf("central has %d", n)
-	}
-}
-
-// The heart works out the vectors in a browser as it does in Node, and as the core does.
-func TestVectorsInChromium(t *testing.T) {
-	f := newField(t)
-	f.eval(f.browser, `import("/vectors.js").then((it) => { window.workOut = it.workOutText }), ""`)
-	f.until(f.browser, `typeof window.workOut`, "function")
-	for _, name := range conformance.Names() {
-		cases, err := conformance.Kept(name)
-		testbed.Must(t, err)
-		for n, one := range cases {
-			of, err := json.Marshal(name)
-			testbed.Must(t, err)
-			given, err := json.Marshal(string(one.Given)) // as a text, so that no number of it becomes a double
-			testbed.Must(t, err)
-			got, err := record.Canonical([]byte(f.eval(f.browser, fmt.Sprintf(`workOut(%s, %s)`, of, given))))
-			testbed.Must(t, err)
-			want, err := record.Canonical(one.Wanted)
-			testbed.Must(t, err)
-			if string(got) != string(want) {
-				t.Errorf("%s, case %d, %.200s: %.300s, and %.300s is wanted", name, n+1, one.Given, got, want)
-				break
-			}
-		}
 	}
 }
 

@@ -1,4 +1,4 @@
-// Builds what is run: the library for browsers with its worker, the program that is driven in Node, and the vectors for browsers.
+// Builds what is run: the library for browsers with its worker, and the programs that are driven, in Node and in Chromium.
 import { copyFileSync } from "node:fs";
 import { build } from "esbuild";
 
@@ -6,7 +6,7 @@ const shared = { outdir: "dist", bundle: true, format: "esm", logLevel: "warning
 
 await build({
   ...shared,
-  entryPoints: { driver: "src/driver/main.ts" },
+  entryPoints: { driver: "src/driver/main.ts", chromium: "src/driver/chromium.ts" },
   platform: "node",
   target: "node20",
   external: ["node-sqlite3-wasm"],
@@ -14,7 +14,12 @@ await build({
 
 await build({
   ...shared,
-  entryPoints: { browser: "src/browser/index.ts", worker: "src/browser/worker.ts", vectors: "src/driver/vectors.ts" },
+  entryPoints: {
+    browser: "src/browser/index.ts",
+    worker: "src/browser/worker.ts",
+
+    driven: "src/driver/driven.ts",
+  },
   platform: "browser",
   target: "es2022",
   minify: true,

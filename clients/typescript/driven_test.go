@@ -2,55 +2,49 @@
 package typescript_test
 
 import (
-	"slices"
 	"strings"
 	"testing"
 
 	"homing/conformance/proof"
 )
 
-func prove(t *testing.T, o proof.Options) []proof.Result {
+func prove(t *testing.T, program string, o proof.Options) {
 	t.Helper()
-	o.Driver.Args = []string{"node", "dist/driver.js"}
+	o.Driver.Args = []string{"node", "dist/" + program}
 	results, err := proof.Run(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return results
-}
-
-func holds(t *testing.T, r proof.Result) {
-	t.Helper()
-	if !r.Holds() || r.Left || r.Cases == 0 {
-		t.Errorf("%s, %s: %d of %d: %s\n%s", r.Part, r.Name, r.Held, r.Cases, strings.Join(r.Wrong, "\n"), strings.Join(r.Story, "\n"))
-	}
-}
-
-// The heart of the device in TypeScript works out the vectors as the core does, in Node.
-func TestVectorsInNode(t *testing.T) {
-	for _, r := range prove(t, proof.Options{Parts: []string{proof.Vectors}}) {
-		holds(t, r)
-	}
-}
-
-// What the device in TypeScript does not do yet. Whoever makes it do one of these takes it off the list.
-var left = []string{"several workers on one device", "asked to erase"}
-
-// It comes out of every other situation as ours does.
-func TestSituationsInNode(t *testing.T) {
-	for _, r := range prove(t, proof.Options{Parts: []string{proof.Situations}}) {
-		if !slices.Contains(left, r.Name) {
-			holds(t, r)
-		} else if r.Holds() {
-			t.Errorf("%s: it does this by now", r.Name)
+	for _, r := range results {
+		if !r.Holds() || r.Left || r.Cases == 0 {
+			t.Errorf("%s, %s: %d of %d: %s\n%s", r.Part, r.Name, r.Held, r.Cases, strings.Join(r.Wrong, "\n"),
+				strings.Join(r.Story, "\n"))
 		}
 	}
 }
 
-// P1 to P10: in fleets of both kinds of devices nothing is lost, doubled or overwritten, while requests are lost, repeated and cut,
-// devices killed, restored and copied, central restored, clocks turned and definitions changed.
-func TestFleetsInNode(t *testing.T) {
-	for _, r := range prove(t, proof.Options{Parts: []string{proof.Fleets}, Plain: true, First: 1, Seeds: 5}) {
-		holds(t, r)
+// The heart of the device in TypeScript works out the vectors as the core does, and the device comes out of every
+// situation as ours does: in Node, where its store is a file, and in Chromium, where it is among the origin's private
+// files.
+func TestSituations(t *testing.T) {
+	for name, program := range map[string]string{"Node": "driver.js", "Chromium": "chromium.js"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			prove(t, program, proof.Options{Parts: []string{proof.Vectors, proof.Situations}})
+		})
+	}
+}
+
+// P1 to P12: in fleets of both kinds of devices nothing is lost, doubled or overwritten, while requests are lost, repeated
+// and cut, devices killed, restored, copied, handed on and erased, central restored, clocks turned and definitions changed.
+func TestFleets(t *testing.T) {
+	for name, of := range map[string]struct {
+		program string
+		seeds   int
+	}{"Node": {"driver.js", 47}, "Chromium": {"chromium.js", 3}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			prove(t, of.program, proof.Options{Parts: []string{proof.Fleets}, First: 1, Seeds: of.seeds})
+		})
 	}
 }

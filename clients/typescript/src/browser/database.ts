@@ -9,8 +9,11 @@ const unwritten = [10, 13];
 /** How many statements are kept compiled. */
 const mostStatements = 150;
 
-/** Opens a database in the origin's private files. One worker has it open at a time. */
-export async function openPrivate(name: string): Promise<PrivateDatabase> {
+/**
+ * Opens a database in the origin's private files. One worker has it open at a time. From are the bytes of a database that it
+ * starts as, where there is none of that name yet.
+ */
+export async function openPrivate(name: string, from?: Uint8Array): Promise<PrivateDatabase> {
   const sqlite = await initialize({ print: () => {}, printErr: () => {} });
   let pool: SAHPoolUtil;
   try {
@@ -24,6 +27,9 @@ export async function openPrivate(name: string): Promise<PrivateDatabase> {
         cause: error,
       },
     );
+  }
+  if (from && !pool.getFileNames().includes(`/${name}.db`)) {
+    await pool.importDb(`/${name}.db`, from);
   }
   const db = new pool.OpfsSAHPoolDb(`/${name}.db`);
   // One flush a transaction. The log needs no shared memory where the worker alone has the file.
@@ -139,6 +145,25 @@ export class PrivateDatabase implements Database {
     } finally {
       file.close();
     }
+  }
+
+  /** The lines of a file beside the database. */
+  lines(path: string): string[] {
+    const at = path.startsWith("/") ? path : `/${path}`;
+    if (!this.pool.getFileNames().includes(at)) {
+      return [];
+    }
+    const file = new this.pool.OpfsSAHPoolDb(at);
+    try {
+      return file.selectValues(`SELECT line FROM lines ORDER BY n`) as string[];
+    } finally {
+      file.close();
+    }
+  }
+
+  /** A copy that was made beside the database, as one file. */
+  async exportedFrom(name: string): Promise<Uint8Array> {
+    return this.pool.exportFile(name);
   }
 
   /** A copy of the whole database as one file. */

@@ -190,11 +190,6 @@ function list(value: Value | undefined): Given[] {
   return Array.isArray(value) ? value.filter(isObject) : [];
 }
 
-/** [workOut] of a case as text. */
-export function workOutText(of: string, given: string): string | undefined {
-  return workOut(of, parse(given));
-}
-
 /** What comes out of a case, as JSON; nothing where there is no such file. */
 export function workOut(of: string, given: Value): string | undefined {
   const work = kinds[of];
