@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -17,7 +18,9 @@ import (
 
 	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/chromedp"
+	"github.com/google/uuid"
 
+	"homing/device"
 	"homing/internal/testbed"
 	"homing/service"
 	"homing/web"
@@ -239,7 +242,7 @@ func TestTwoTabs(t *testing.T) {
 func TestKilledInALoad(t *testing.T) {
 	f := newField(t)
 	token := f.bed.SignIn("lead")
-	const records, atOnce = 6000, 1000
+	const records, atOnce = 20_000, 1000
 	for n := 0; n < records; n += atOnce {
 		rows := make([]map[string]any, atOnce)
 		for k := range rows {
@@ -311,4 +314,179 @@ func TestNoStorage(t *testing.T) {
 		window.denied = await open("denied", { worker: "/denied.js" }).then(() => "opened", (error) => error.name + " " + error.code + ": " + error.message);
 	})(), ""`)
 	f.until(f.browser, `window.denied ?? ""`, "DeviceError no-storage: this browser keeps no files")
+}
+
+// device opens a store of a page's own, and gives it to scripts as the variable store.
+func (f *field) device(tab context.Context, name string) {
+	f.t.Helper()
+	f.run(tab, fmt.Sprintf(`window.homing = await import("/browser.js"); window.store = await homing.open(%q)`, name))
+}
+
+// run runs a script that may wait for something, and gives what it returns.
+func (f *field) run(tab context.Context, script string) string {
+	f.t.Helper()
+	f.eval(tab, fmt.Sprintf(`window.came = undefined, (async () => { %s })().then((got) => { window.came = "got " + (got ?? ""); },
+		(error) => { window.came = "threw " + error.name + " " + (error.code ?? "") + ": " + error.message }), ""`, script))
+	for limit := time.Now().Add(time.Minute); time.Now().Before(limit); time.Sleep(20 * time.Millisecond) {
+		if came := f.eval(tab, `window.came ?? ""`); came != "" {
+			return came
+		}
+	}
+	f.t.Fatalf("nothing came of %.200s", script)
+	return ""
+}
+
+// mustRun is that for a script that is to go well.
+func (f *field) mustRun(tab context.Context, script string) string {
+	f.t.Helper()
+	got, well := strings.CutPrefix(f.run(tab, script), "got ")
+	if !well {
+		f.t.Fatalf("%.200s: %s", script, got)
+	}
+	return got
+}
+
+// A store that exchanges by itself gets what others do as soon as central says so, sends what was saved without signal once
+// that is back, and does so in one page, however many ask for it.
+func TestExchangesByThemselves(t *testing.T) {
+	f := newField(t)
+	f.device(f.browser, "own")
+	f.mustRun(f.browser, fmt.Sprintf(`await store.enrol(%q, %q, "phone"); await store.exchange()`, f.way, f.bed.Code("worker")))
+	second := f.tab()
+	f.load(second)
+	f.device(second, "own")
+	for _, tab := range []context.Context{f.browser, second} {
+		f.mustRun(tab, `window.heard = []; window.ended = new AbortController();
+			store.repeat({ every: 3600_000, follow: true, signal: ended.signal, tell: (summary, error) => heard.push(summary ? "received " + summary.received : error.code) })`)
+	}
+	other := f.bed.Device("lead", "other", device.Options{})
+	_, err := other.Exchange(t.Context(), nil)
+	testbed.Must(t, err)
+	time.Sleep(300 * time.Millisecond) // the page has begun to listen
+	_, err = other.Add(t.Context(), "trails", device.Fields{"name": "From another"})
+	testbed.Must(t, err)
+	_, err = other.Exchange(t.Context(), nil)
+	testbed.Must(t, err)
+	for _, tab := range []context.Context{f.browser, second} {
+		f.until(tab, `heard.join()`, "received 1")
+	}
+	f.gone.Store(true)
+	f.mustRun(second, `await store.add("trails", { name: "Without signal" })`)
+	f.gone.Store(false)
+	f.mustRun(second, `await store.exchange()`)
+	if n := f.has("Without signal"); n != 1 {
+		t.Errorf("central has %d", n)
+	}
+	f.mustRun(f.browser, `ended.abort()`)
+	f.mustRun(second, `ended.abort()`)
+}
+
+// P1, P10, P11: two people share a browser; what one has not sent is not shown to the other, nor is it readable in the store's
+// file, and goes to central all the same. A backup is restored under a new identity, and what it holds counts once.
+func TestPeopleAndBackupsInABrowser(t *testing.T) {
+	f := newField(t)
+	f.device(f.browser, "shared")
+	f.mustRun(f.browser, fmt.Sprintf(`await store.enrol(%q, %q, "tablet"); await store.exchange()`, f.way, f.bed.Code("worker")))
+	if got := f.run(f.browser, fmt.Sprintf(`await store.join(%q, "9753")`, f.bed.Code("lead"))); !strings.Contains(got, "set one first") {
+		t.Errorf("somebody joins where anybody can sign in as the first: %s", got)
+	}
+	f.mustRun(f.browser, `await store.setSecret("", "8642")`)
+	f.mustRun(f.browser, `await store.add("trails", { name: "Nobody else sees Quillback" })`)
+	if got := f.mustRun(f.browser, fmt.Sprintf(`return await store.join(%q, "9753")`, f.bed.Code("lead"))); got != "lead" {
+		t.Errorf("%s is signed in", got)
+	}
+	if got := f.mustRun(f.browser, `return (await store.find("trails")).total + " " + (await store.people()).map((p) => p.name + (p.signedIn ? "*" : "") + p.unsent)`); got != "0 worker1,lead*0" {
+		t.Errorf("found, and the people: %s", got)
+	}
+	if got := f.mustRun(f.browser, `return String((await (await store.backup()).text()).includes("Quillback"))`); got != "false" {
+		t.Error("what is unsent of one can be read in the file by the other")
+	}
+	f.mustRun(f.browser, `window.made = await store.backup(); await store.exchange()`)
+	if n := f.has("Quillback"); n != 1 {
+		t.Errorf("central has %d", n)
+	}
+	if got := f.run(f.browser, `await homing.restore(made, "shared")`); !strings.Contains(got, "taken") {
+		t.Errorf("restored over a store: %s", got)
+	}
+	if got := f.run(f.browser, `await homing.restore(new Blob(["something else"]), "else")`); !strings.Contains(got, "no backup of a store") {
+		t.Errorf("restored something else: %s", got)
+	}
+	f.mustRun(f.browser, `await homing.restore(made, "restored"); window.second = await homing.open("restored")`)
+	if got := f.run(f.browser, `await second.find("trails")`); !strings.Contains(got, "signed-out") {
+		t.Errorf("a restored store with several people shows: %s", got)
+	}
+	f.mustRun(f.browser, `await second.signIn("worker", "8642"); await second.exchange(); await second.verify()`)
+	if got := f.mustRun(f.browser, `return (await second.find("trails")).total + " " + (await second.review()).length`); got != "1 0" || f.has("Quillback") != 1 {
+		t.Errorf("the restored store has %s, and central %d", got, f.has("Quillback"))
+	}
+}
+
+// What a worker does in an hour comes to the same in a browser as on our own device: adds, edits, counts, removals, with an
+// exchange now and then.
+func TestAnHoursWork(t *testing.T) {
+	f := newField(t)
+	twin := testbed.Start(t)
+	twin.Define(trails)
+	own := twin.Device("worker", "own", device.Options{})
+	_, err := own.Exchange(t.Context(), nil)
+	testbed.Must(t, err)
+	f.device(f.browser, "hour")
+	f.mustRun(f.browser, fmt.Sprintf(`await store.enrol(%q, %q, "phone"); await store.exchange()`, f.way, f.bed.Code("worker")))
+
+	type step struct {
+		Kind   string         `json:"kind"`
+		ID     uuid.UUID      `json:"id"`
+		Fields map[string]any `json:"fields,omitempty"`
+	}
+	random := rand.New(rand.NewPCG(1, 2))
+	var there []uuid.UUID
+	const runs, steps = 12, 50 // an exchange every five minutes, a step every six seconds
+	for run := range runs {
+		var some []step
+		for n := range steps {
+			at := 0
+			if len(there) > 0 {
+				at = random.IntN(len(there))
+			}
+			switch chance := random.IntN(10); {
+			case chance < 4 || len(there) == 0:
+				there = append(there, uuid.Must(uuid.NewV7()))
+				some = append(some, step{"add", there[len(there)-1], map[string]any{"name": fmt.Sprintf("Trail %d-%d", run, n), "walked": n}})
+			case chance < 9:
+				some = append(some, step{"edit", there[at], map[string]any{"walked": random.IntN(1000)}})
+			default:
+				some = append(some, step{Kind: "remove", ID: there[at]})
+				there = append(there[:at], there[at+1:]...)
+			}
+		}
+		text, err := json.Marshal(some)
+		testbed.Must(t, err)
+		f.mustRun(f.browser, fmt.Sprintf(`for (const { kind, id, fields } of %s) {
+			if (kind === "add") await store.add("trails", fields, id);
+			else if (kind === "edit") await store.edit("trails", id, fields);
+			else await store.remove("trails", id);
+		}
+		await store.exchange()`, text))
+		for _, s := range some {
+			switch s.Kind {
+			case "add":
+				_, err = own.Add(t.Context(), "trails", s.Fields, device.As(s.ID))
+			case "edit":
+				_, err = own.Edit(t.Context(), "trails", s.ID, s.Fields)
+			default:
+				err = own.Remove(t.Context(), "trails", s.ID)
+			}
+			testbed.Must(t, err)
+		}
+		_, err = own.Exchange(t.Context(), nil)
+		testbed.Must(t, err)
+	}
+	fingerprint := func(bed *testbed.Bed) string {
+		_, text := bed.Call("GET", "/v1/fingerprint/trails", bed.SignIn("lead"), nil)
+		return string(text)
+	}
+	here := f.mustRun(f.browser, `return (await store.fingerprint("trails")).fingerprint`)
+	if a, b := fingerprint(f.bed), fingerprint(twin); a != b || !strings.Contains(a, here) {
+		t.Errorf("central of the browser's work has %s, that of ours %s, the browser %s", a, b, here)
+	}
 }

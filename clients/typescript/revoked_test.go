@@ -24,19 +24,29 @@ func (c toCentral) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
+// enrolled is a device in Node, on a central that runs. Its clock can be turned.
+func enrolled(t *testing.T, bed *testbed.Bed) (store *driver.Store, turn func(time.Duration)) {
+	t.Helper()
+	at, err := url.Parse(bed.URL())
+	testbed.Must(t, err)
+	began, turned := time.Now(), time.Duration(0)
+	now := func() time.Time { return time.Now().Add(turned) }
+	store, err = driver.Open(t.Context(), driver.Command{Args: []string{"node", "dist/driver.js"}},
+		filepath.Join(t.TempDir(), "store.db"), device.Options{Now: now, Transport: toCentral{at},
+			Tick:  func() (string, time.Duration) { return "test", time.Since(began) + turned },
+			NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }})
+	testbed.Must(t, err)
+	t.Cleanup(func() { store.Kill() })
+	testbed.Must(t, store.Enrol(t.Context(), "https://central.invalid", bed.Code("worker"), "node"))
+	return store, func(by time.Duration) { turned += by }
+}
+
 // P1, P11: a device that was revoked and may deliver sends what is unsent to a real central, and gets nothing more.
 func TestRevokedAndMayDeliver(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(trails)
-	at, err := url.Parse(bed.URL())
-	testbed.Must(t, err)
-	began := time.Now()
-	store, err := driver.Open(t.Context(), driver.Command{Args: []string{"node", "dist/driver.js"}}, filepath.Join(t.TempDir(), "store.db"), device.Options{Now: time.Now,
-		Tick: func() (string, time.Duration) { return "test", time.Since(began) }, NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }, Transport: toCentral{at}})
-	testbed.Must(t, err)
-	t.Cleanup(func() { store.Kill() })
-	testbed.Must(t, store.Enrol(t.Context(), "https://central.invalid", bed.Code("worker"), "node"))
-	_, err = store.Exchange(t.Context(), nil)
+	store, _ := enrolled(t, bed)
+	_, err := store.Exchange(t.Context(), nil)
 	testbed.Must(t, err)
 	made, err := store.Add(t.Context(), "trails", device.Fields{"name": "Unsent"})
 	testbed.Must(t, err)

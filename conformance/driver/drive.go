@@ -325,6 +325,16 @@ func (s *Store) Find(ctx context.Context, collection string, ask Find) (found de
 	return found, s.p.do(ctx, DoFind, With{Collection: collection, Find: &ask}, &found)
 }
 
+// LookUp asks central for records of a collection that is kept on demand or never.
+func (s *Store) LookUp(ctx context.Context, collection string, ask Find) (found device.Found, err error) {
+	return found, s.p.do(ctx, DoLookUp, With{Collection: collection, Find: &ask}, &found)
+}
+
+// Verify compares what is loaded with central, and fetches anew what differs if asked.
+func (s *Store) Verify(ctx context.Context, mend bool) (all []device.Verified, err error) {
+	return all, s.p.do(ctx, DoVerify, With{Mend: mend}, &all)
+}
+
 func (s *Store) Collections(ctx context.Context) (all []device.CollectionStatus, err error) {
 	return all, s.p.do(ctx, DoCollections, With{}, &all)
 }

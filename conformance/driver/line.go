@@ -48,6 +48,8 @@ const (
 	DoDiscard     = "discard"
 	DoGet         = "get"
 	DoFind        = "find"
+	DoLookUp      = "look-up"
+	DoVerify      = "verify"
 	DoCollections = "collections"
 	DoDefinition  = "definition"
 	DoFingerprint = "fingerprint"
@@ -74,6 +76,7 @@ type With struct {
 	Central    string          `json:"central,omitempty"`
 	Code       string          `json:"code,omitempty"`
 	Name       string          `json:"name,omitempty"`
+	Mend       bool            `json:"mend,omitempty"`
 	Secret     string          `json:"secret,omitempty"`
 	Old        string          `json:"old,omitempty"`
 	Collection string          `json:"collection,omitempty"`

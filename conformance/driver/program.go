@@ -257,13 +257,21 @@ func (d *driven) save(ctx context.Context, what string, with With) (any, error) 
 	case DoGet:
 		return s.Get(ctx, with.Collection, with.ID)
 	case DoFind:
-		ask := query.Ask{}
-		if f := with.Find; f != nil {
-			ask = query.Ask{Where: f.Where, Search: f.Search, Sort: f.Sort, Limit: f.Limit, Offset: f.Offset}
-		}
-		return s.Find(ctx, with.Collection, ask)
+		return s.Find(ctx, with.Collection, with.Find.ask())
+	case DoLookUp:
+		return s.LookUp(ctx, with.Collection, with.Find.ask())
+	case DoVerify:
+		return s.Verify(ctx, false, with.Mend)
 	}
 	return nil, fmt.Errorf("%w: %s", ErrUnknown, what)
+}
+
+// ask is the question as a store takes it.
+func (f *Find) ask() query.Ask {
+	if f == nil {
+		return query.Ask{}
+	}
+	return query.Ask{Where: f.Where, Search: f.Search, Sort: f.Sort, Limit: f.Limit, Offset: f.Offset}
 }
 
 func (d *driven) open(ctx context.Context, with With) error {

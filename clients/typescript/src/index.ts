@@ -1,12 +1,12 @@
 // A device of Homing: records that are there without signal, edits that are safe at once, and exchanges with central.
-import { Verifier } from "./device/verify.ts";
+import { Repeater } from "./device/repeat.ts";
 
 /**
  * One local store: it keeps the records that its worker needs, takes edits at once and for good, and exchanges them
  * with central when central can be reached. Reading and saving return when they are done; only what talks to central
  * is waited for.
  */
-export class Store extends Verifier {}
+export class Store extends Repeater {}
 
 export { canonical, Exact, ValueError, type Value } from "./core/json.ts";
 export type { Decision, Kind, Rule } from "./core/merge.ts";
@@ -17,8 +17,10 @@ export type { Queued, Values } from "./device/desk.ts";
 export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "./device/errors.ts";
 export type { Changed, Options, Tick } from "./device/file.ts";
 export type { Ask, Found } from "./device/find.ts";
+export type { Age } from "./device/keep.ts";
 export type { Worker } from "./device/house.ts";
-export type { ExchangeOptions, Holding, Progress } from "./device/line.ts";
+export type { Exchanged, ExchangeOptions, Holding, Progress } from "./device/line.ts";
+export type { RepeatOptions } from "./device/repeat.ts";
 export type { LostRecord } from "./device/reconcile.ts";
 export type { Summary } from "./device/receiver.ts";
 export type { DeviceRecord } from "./device/shelf.ts";

@@ -37,6 +37,17 @@ export async function openPrivate(name: string, from?: Uint8Array): Promise<Priv
   return new PrivateDatabase(pool, db, `/${name}.db`);
 }
 
+/** Whether the origin's private files hold a database of a name. */
+export async function isThere(name: string): Promise<boolean> {
+  try {
+    const root = await navigator.storage.getDirectory();
+    await root.getDirectoryHandle(`.homing-${name}`);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
 export class PrivateDatabase implements Database {
   private readonly statements = new Map<string, PreparedStatement>();
 
@@ -129,6 +140,12 @@ export class PrivateDatabase implements Database {
     for (const path of [...copies, `${this.path}-wal`, this.path]) {
       this.pool.unlink(path);
     }
+  }
+
+  /** Removes all that the origin keeps under this name, as if there had never been anything. */
+  async vanish(): Promise<void> {
+    this.close();
+    await this.pool.removeVfs();
   }
 
   append(path: string, lines: string[]): void {

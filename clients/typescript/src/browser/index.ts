@@ -4,9 +4,31 @@ import type { Value } from "../core/json.ts";
 import type { Values } from "../device/desk.ts";
 import { uuid7 } from "../core/id.ts";
 import type { Changed } from "../device/file.ts";
-import type { Ask, DeviceRecord, Found, Holding, LostRecord, Progress, Queued, Summary } from "../index.ts";
+import type {
+  Ask,
+  DeviceRecord,
+  Exchanged,
+  Found,
+  Holding,
+  LostRecord,
+  Progress,
+  Queued,
+  RepeatOptions,
+  Summary,
+  Verified,
+  Worker as Person,
+} from "../index.ts";
 import { DeviceError } from "../device/errors.ts";
-import { errorOf, packed, unpacked, type Answered, type Asked, type Message, type Told } from "./messages.ts";
+import {
+  errorOf,
+  packed,
+  unpacked,
+  type Answered,
+  type Asked,
+  type Failure,
+  type Message,
+  type Told,
+} from "./messages.ts";
 
 export { Exact } from "../core/json.ts";
 export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "../device/errors.ts";
@@ -43,6 +65,29 @@ export async function open(name: string, options: BrowserOptions = {}): Promise<
   return store;
 }
 
+/**
+ * Makes a store of a backup, under a name that no store has in this origin. It reuses no number of the lost store; what the
+ * backup holds unsent goes to central under the old identity, and counts once, even if the lost store has sent it.
+ */
+export async function restore(backup: Blob, name: string, options: BrowserOptions = {}): Promise<void> {
+  const bytes = new Uint8Array(await backup.arrayBuffer());
+  const text = btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(""));
+  const worker = new Worker(options.worker ?? new URL("worker.js", import.meta.url), { type: "module" });
+  try {
+    await new Promise<void>((resolve, reject) => {
+      worker.onmessage = ({ data }: MessageEvent<Answered | Told>) => {
+        if ("answer" in data) {
+          data.failed ? reject(errorOf(data.failed)) : resolve();
+        }
+      };
+      worker.onerror = () => reject(new Error("the worker of the store cannot be started"));
+      worker.postMessage({ ask: "restore", from: "", method: "restore", given: packed([name, text]) } satisfies Asked);
+    });
+  } finally {
+    worker.terminate();
+  }
+}
+
 /** What may be asked for again when the page that had the store went away in the middle: it comes to the same. */
 const repeatable = new Set([
   "add",
@@ -55,6 +100,11 @@ const repeatable = new Set([
   "definition",
   "fingerprint",
   "lostRecords",
+  "people",
+  "lookUp",
+  "exchanges",
+  "givenUp",
+  "repeat",
   "status",
 ]);
 
@@ -65,6 +115,7 @@ export class BrowserStore {
   private readonly channel: BroadcastChannel;
   private readonly waiting = new Map<string, Waiting>();
   private readonly listeners = new Set<(changed: Changed) => void>();
+  private readonly exchanged = new Set<NonNullable<RepeatOptions["tell"]>>();
   private readonly closing = new AbortController();
   private worker: Worker | undefined;
   private asks = 0;
@@ -146,6 +197,9 @@ export class BrowserStore {
       for (const changed of JSON.parse(message.what) as Changed[]) {
         this.listeners.forEach((listener) => listener(changed));
       }
+    } else if (message.told === "exchanged") {
+      const { summary, failed } = JSON.parse(message.what) as { summary?: Summary; failed?: Failure };
+      this.exchanged.forEach((tell) => tell(summary, failed && errorOf(failed)));
     } else if (message.told === "progress") {
       const { ask, ...progress } = JSON.parse(message.what) as Progress & { ask: string };
       this.waiting.get(ask)?.watch?.(progress);
@@ -207,7 +261,7 @@ export class BrowserStore {
     return this.call("enrol", [central, code, name]);
   }
 
-  /** Whether the store is enrolled, where central is, and who works here. */
+  /** Whether the store is enrolled, where central is, and who is signed in. */
   status(): Promise<{ enrolled: boolean; central: string; worker: string }> {
     return this.call("status", []);
   }
@@ -215,6 +269,68 @@ export class BrowserStore {
   /** Pushes until the outbox is answered, then pulls to the head. */
   exchange(options: { watch?: (progress: Progress) => void; signal?: AbortSignal } = {}): Promise<Summary> {
     return this.send("exchange", [], options.watch, options.signal);
+  }
+
+  /**
+   * Exchanges again and again while this page is open and signal does not end it: on a schedule, when signal is back, and with
+   * follow when central says that something is new. However many pages ask for it, one of them does it.
+   */
+  async repeat({ every, follow = false, tell, signal }: RepeatOptions): Promise<void> {
+    if (tell) {
+      this.exchanged.add(tell);
+    }
+    try {
+      await this.send<void>("repeat", [every, follow], undefined, signal);
+    } finally {
+      if (tell) {
+        this.exchanged.delete(tell);
+      }
+    }
+  }
+
+  /** Compares what is loaded with central, after a pull. With mend, what differs is fetched anew, after a copy was made. */
+  verify(options: { mend?: boolean } = {}): Promise<Verified[]> {
+    return this.call("verify", [options.mend === true]);
+  }
+
+  /** The latest exchanges of this store, the last one first. */
+  exchanges(): Promise<Exchanged[]> {
+    return this.call("exchanges", []);
+  }
+
+  /** Lists who may use this device, and what they have not sent. */
+  people(): Promise<Person[]> {
+    return this.call("people", []);
+  }
+
+  /** Gives whoever is signed in a PIN or password, in place of the old one. */
+  setSecret(old: string, secret: string): Promise<void> {
+    return this.call("setSecret", [old, secret]);
+  }
+
+  /** Lets a worker use the device whose PIN or password this is. What others have not sent is sealed for them alone. */
+  signIn(name: string, secret: string): Promise<void> {
+    return this.call("signIn", [name, secret]);
+  }
+
+  /** Lets nobody use the device until somebody signs in. It says how much of theirs is unsent; exchanges go on sending it. */
+  signOut(): Promise<number> {
+    return this.call("signOut", []);
+  }
+
+  /** Lets somebody else use this device, too, with an enrolment code of theirs and a PIN or password. */
+  join(code: string, secret: string): Promise<string> {
+    return this.call("join", [code, secret]);
+  }
+
+  /** Looks up records at central of a collection that is kept on demand or never. */
+  lookUp(collection: string, ask: Ask = {}): Promise<Found> {
+    return this.call("lookUp", [collection, ask]);
+  }
+
+  /** Bounds what is kept of what was looked up, in bytes; 0 bounds nothing. */
+  setBudget(bytes: number): Promise<void> {
+    return this.call("setBudget", [bytes]);
   }
 
   /** Adds a record. It is on the disk when this resolves. */
@@ -275,6 +391,11 @@ export class BrowserStore {
     return this.call("discard", [number, `${this.name}.given-up`]);
   }
 
+  /** What was given up by [discard], a change a line, as JSON. */
+  givenUp(): Promise<string[]> {
+    return this.call("givenUp", [`${this.name}.given-up`]);
+  }
+
   lostRecords(): Promise<LostRecord[]> {
     return this.call("lostRecords", []);
   }
@@ -319,7 +440,7 @@ export class BrowserStore {
       }
     };
     const stop = this.listen((changed) => {
-      if (changed.collection === collection) {
+      if (changed.collection === collection || changed.missed) {
         void look();
       }
     });

@@ -28,9 +28,9 @@ export interface Failure {
   more: string;
 }
 
-/** What all pages are told: changes of records, progress, and that another page has the store now. */
+/** What all pages are told: changes of records, progress, exchanges that nobody asked for, and that another page has the store now. */
 export interface Told {
-  told: "changed" | "progress" | "opened";
+  told: "changed" | "progress" | "exchanged" | "opened";
   what: string;
 }
 

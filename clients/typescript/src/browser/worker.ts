@@ -3,7 +3,8 @@
 import type { Changed, DeviceRecord, ExchangeOptions, Values } from "../index.ts";
 import { Store } from "../index.ts";
 import { parse, type Value } from "../core/json.ts";
-import { openPrivate, type PrivateDatabase } from "./database.ts";
+import { DeviceError } from "../device/errors.ts";
+import { isThere, openPrivate, type PrivateDatabase } from "./database.ts";
 import { failureOf, packed, type Answered, type Asked, type Message, type Told } from "./messages.ts";
 
 let database: PrivateDatabase;
@@ -32,6 +33,51 @@ async function open(name: string): Promise<void> {
   database = await openPrivate(name);
   store = new Store(database, { agent: navigator.userAgent });
   store.listen(note);
+  addEventListener("online", () => store.soon());
+}
+
+/** Makes the store of a backup. A copy that got no identity of its own could reuse numbers, so none is left then. */
+async function restore(name: string, backup: string): Promise<void> {
+  const bytes = Uint8Array.from(atob(backup), (c) => c.charCodeAt(0));
+  if (new TextDecoder().decode(bytes.slice(0, 15)) !== "SQLite format 3") {
+    throw new DeviceError("damaged", "this is no backup of a store");
+  }
+  if (await isThere(name)) {
+    throw new DeviceError("taken", `there is a store ${name} in this browser already; restore under another name`);
+  }
+  const made = await openPrivate(name, bytes);
+  try {
+    const restored = new Store(made, { agent: navigator.userAgent });
+    await restored.renewAsRestored();
+    restored.close();
+  } catch (error) {
+    await made.vanish();
+    throw error;
+  }
+}
+
+/** Repeats exchanges for whichever pages ask for it, until none does any more. */
+let repeating: { pages: number; control: AbortController; over: Promise<void> } | undefined;
+
+async function repeat(ask: string, every: number, follow: boolean): Promise<void> {
+  if (!repeating) {
+    const control = new AbortController();
+    const tell = (summary?: object, error?: Error) =>
+      say({ told: "exchanged", what: JSON.stringify({ summary, failed: error && failureOf(error) }) });
+    const over = store.repeat({ every, follow, tell, signal: control.signal }).finally(() => (repeating = undefined));
+    repeating = { pages: 0, control, over };
+  }
+  const { control, over } = repeating;
+  repeating.pages++;
+  const own = new AbortController();
+  running.set(ask, own);
+  own.signal.addEventListener("abort", () => {
+    if (repeating && --repeating.pages === 0) {
+      control.abort();
+    }
+  });
+  await Promise.race([over, new Promise<void>((resolve) => own.signal.addEventListener("abort", () => resolve()))]);
+  running.delete(ask);
 }
 
 /** What pages may ask for. */
@@ -44,6 +90,11 @@ const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
     store.settle(String(collection), String(id), String(field), value ?? null), // null clears the field
   enrol: ([central, code, name]) => store.enrol(String(central), String(code), String(name)),
   exchange: (_, ask) => over(ask, (options) => store.exchange(options)),
+  repeat: ([every, follow], ask) => repeat(ask, Number(every), follow === true),
+  soon: () => store.soon(),
+  restore: ([name, backup]) => restore(String(name), String(backup)),
+  verify: ([mend]) => store.verify({ mend: mend === true }),
+  givenUp: ([path]) => database.lines(String(path)),
   push: (_, ask) => over(ask, (options) => store.push(options)),
   pull: (_, ask) => over(ask, (options) => store.pull(options)),
   status: () => ({
@@ -89,6 +140,16 @@ const direct = new Set<string>([
   "collections",
   "definition",
   "fingerprint",
+  "people",
+  "setSecret",
+  "signIn",
+  "signOut",
+  "join",
+  "lookUp",
+  "lookedUp",
+  "setBudget",
+  "exchanges",
+  "turnBack",
   "lostRecords",
   "offerLost",
   "dropLost",
@@ -104,7 +165,7 @@ function over<T>(ask: string, work: (options: ExchangeOptions) => Promise<T>): P
 async function answer({ ask, from, method, given }: Asked): Promise<void> {
   try {
     const args = parse(given) as Value[];
-    if (method !== "open") {
+    if (method !== "open" && method !== "restore") {
       await opened; // another page may ask while this one is still opening it
     }
     const own = methods[method];

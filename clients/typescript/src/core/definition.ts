@@ -43,6 +43,10 @@ export class Collection {
   readonly renamed: { [earlier: string]: string };
   readonly direction: string;
   readonly keep: string;
+  /** How old what a device holds may get before people are warned, and before it takes no edits. */
+  readonly maxAge: { warn: string; block: string } | undefined;
+  /** The fields by which lists are quick to sort and to filter. */
+  readonly lists: string[];
   /** The field by which people know a record, and whether central takes no second one with the same. */
   readonly key: string;
   readonly unique: boolean;
@@ -78,6 +82,9 @@ export class Collection {
     this.renamed = texts(d.renamed);
     this.direction = text(sync.direction);
     this.keep = text(sync.keep);
+    const age = texts(sync.max_age);
+    this.maxAge = sync.max_age === undefined ? undefined : { warn: age.warn ?? "", block: age.block ?? "" };
+    this.lists = Array.isArray(d.lists) ? d.lists.map(text) : [];
     this.key = text(d.key);
     this.unique = d.unique === true;
     this.everyStep = sync.steps === "every";

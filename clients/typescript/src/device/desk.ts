@@ -228,6 +228,13 @@ export class Desk extends House {
     if (this.fact("role") === "reader") {
       throw new DeviceError("not-allowed", "the role reader may not change records");
     }
+    const { asOf, age } = this.ageOf(c);
+    if (age === "too old") {
+      throw new DeviceError(
+        "too-old",
+        `${c.title} are as of ${asOf}, and ${c.maxAge?.block} is allowed; run an exchange, and save again`,
+      );
+    }
     if (!c.pushes) {
       throw new DeviceError("not-allowed", `${c.title} only come down from central and are changed there`);
     }

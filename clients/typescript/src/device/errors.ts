@@ -13,6 +13,7 @@ export type ErrorName =
   | "secret"
   | "slow-down"
   | "erased"
+  | "too-old"
   | "unsent"
   | "taken"
   | "busy"

@@ -45,7 +45,9 @@ const tables = [
     computed TEXT NOT NULL DEFAULT '{}', local TEXT NOT NULL DEFAULT '{}', marks TEXT NOT NULL DEFAULT '',
     under_removed INTEGER NOT NULL DEFAULT 0, under_fields TEXT, under_by TEXT NOT NULL DEFAULT '', pending INTEGER NOT NULL DEFAULT 0,
     withdrawn INTEGER NOT NULL DEFAULT 0, lost TEXT NOT NULL DEFAULT '', author TEXT NOT NULL DEFAULT '', device TEXT NOT NULL DEFAULT '',
-    edited_at TEXT NOT NULL DEFAULT '', received_at TEXT NOT NULL DEFAULT '', PRIMARY KEY (collection, id))`,
+    edited_at TEXT NOT NULL DEFAULT '', received_at TEXT NOT NULL DEFAULT '', confirmed_at TEXT, used_at TEXT,
+    PRIMARY KEY (collection, id))`,
+  `CREATE INDEX records_used ON records (used_at) WHERE used_at IS NOT NULL`,
   `CREATE INDEX records_pending ON records (collection) WHERE pending > 0`,
   `CREATE INDEX records_lost ON records (collection, id) WHERE lost <> ''`,
   `CREATE TABLE people (
@@ -71,6 +73,9 @@ const tables = [
     grp_of INTEGER NOT NULL, seen TEXT NOT NULL, folds TEXT NOT NULL, digests TEXT NOT NULL,
     parts TEXT NOT NULL, kept TEXT, sealed TEXT)`,
   `CREATE INDEX travelled_at ON travelled (at)`,
+  // What exchanges came to.
+  `CREATE TABLE exchanges (
+    id TEXT PRIMARY KEY, started_at TEXT NOT NULL, ended_at TEXT NOT NULL, summary TEXT NOT NULL, error TEXT NOT NULL) WITHOUT ROWID`,
   // What central had of records before it was restored from an older state, where it now has less.
   `CREATE TABLE lost_values (
     collection TEXT NOT NULL, id TEXT NOT NULL, revision INTEGER NOT NULL, fields TEXT NOT NULL, marks TEXT NOT NULL,
@@ -82,6 +87,7 @@ export type Fact =
   | "answered"
   | "batch"
   | "boot"
+  | "budget"
   | "central"
   | "definitions"
   | "device"

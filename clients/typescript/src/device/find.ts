@@ -1,10 +1,11 @@
 // Questions for records: conditions, words, order, a page at a time, as central answers them.
 import type { Collection } from "../core/definition.ts";
 import { number } from "../core/json.ts";
-import { isObject } from "../core/state.ts";
 import type { Param } from "./database.ts";
 import { Desk } from "./desk.ts";
+import { isNumberField, listKey, numberOf, textOf } from "./columns.ts";
 import { AskError } from "./errors.ts";
+import type { Age } from "./keep.ts";
 import type { DeviceRecord, Stored } from "./shelf.ts";
 
 /** Which records of a collection are wanted. */
@@ -27,6 +28,9 @@ export interface Found {
   total: number;
   /** There are more than total. */
   more: boolean;
+  /** When central last confirmed what is here; nothing where it never has. */
+  asOf: string | null;
+  age: Age;
 }
 
 const mostCounted = 10_000;
@@ -39,10 +43,19 @@ interface Condition {
 }
 
 export class Finder extends Desk {
+  /** Reads one record of the view. */
+  get(collection: string, id: string): DeviceRecord {
+    const c = this.readable(collection);
+    const row = this.present(collection, id);
+    if (row.used_at !== null) {
+      this.db.run(`UPDATE records SET used_at = ? WHERE collection = ? AND id = ?`, [this.time(), collection, id]);
+    }
+    return this.show(c, row);
+  }
+
   /** Lists the records of a collection that fit a question, a page at a time. */
   find(collection: string, ask: Ask = {}): Found {
-    this.mustBeSomebody();
-    const c = this.collection(collection);
+    const c = this.readable(collection);
     const limit = ask.limit ?? 50;
     const offset = ask.offset ?? 0;
     if (limit < 1 || limit > most.limit || offset < 0) {
@@ -87,6 +100,7 @@ export class Finder extends Desk {
       records: rows.map((row) => this.show(c, row)),
       total: Math.min(total, mostCounted),
       more: total > mostCounted,
+      ...this.ageOf(c),
     };
   }
 
@@ -114,30 +128,10 @@ function conditionOf(c: Collection, text: string): Condition {
   if (!c.field(field)) {
     throw new AskError(`condition ${JSON.stringify(text)}: ${c.name} has no field ${JSON.stringify(field)}`);
   }
-  if (op !== "~" && value !== "" && isNumber(c, field) && numeral(value) === undefined) {
+  if (op !== "~" && value !== "" && isNumberField(c, field) && numeral(value) === undefined) {
     throw new AskError(`condition ${JSON.stringify(text)}: ${field} is a number, and ${JSON.stringify(value)} is none`);
   }
   return { field, op, value };
-}
-
-/** Where the value of a field stands. Names hold only small letters, digits and _. */
-function column(c: Collection, name: string): string {
-  const field = c.field(name);
-  return field?.computed !== undefined ? "computed" : field?.local ? "local" : "fields";
-}
-
-function textOf(c: Collection, name: string): string {
-  return `CAST(${column(c, name)}->>'$.${name}' AS TEXT)`;
-}
-
-function numberOf(c: Collection, name: string): string {
-  const at = column(c, name);
-  return `(CASE WHEN json_type(${at}, '$.${name}') IN ('integer','real') THEN ${at}->>'$.${name}' END)`;
-}
-
-function isNumber(c: Collection, name: string): boolean {
-  const schema = c.field(name)?.schema;
-  return isObject(schema) && (schema.type === "number" || schema.type === "integer");
 }
 
 function numeral(text: string): number | undefined {
@@ -153,7 +147,7 @@ function sqlOf(c: Collection, { field, op, value }: Condition): [string, Param] 
   if (op === "~") {
     return [`${text} LIKE ? ESCAPE '\\'`, pattern(value)];
   }
-  const known = isNumber(c, field) ? numeral(value) : undefined;
+  const known = isNumberField(c, field) ? numeral(value) : undefined;
   const expression = known === undefined ? text : numberOf(c, field);
   if (value === "" && (op === "=" || op === "!=")) {
     return [`coalesce(${text}, '') ${op === "=" ? "=" : "<>"} ?`, ""];
@@ -177,8 +171,7 @@ function orderOf(c: Collection, sort: string): string {
     if (name === "edited_at" || name === "revision") {
       orders.push(`${name} ${way}`);
     } else if (c.field(name)) {
-      const key = isNumber(c, name) ? numberOf(c, name) : `substr(lower(${textOf(c, name)}),1,200)`;
-      orders.push(`${key} ${way} NULLS LAST`);
+      orders.push(`${listKey(c, name)} ${way} NULLS LAST`);
     } else {
       throw new AskError(`sort by ${JSON.stringify(name)}: ${c.name} has no such field`);
     }

@@ -16,7 +16,8 @@ import {
   type Pair,
   type Secret,
 } from "./seal.ts";
-import { Shelf, stored, underOf, type Entry, type Stored } from "./shelf.ts";
+import { Keeper } from "./keep.ts";
+import { stored, underOf, type Entry, type Stored } from "./shelf.ts";
 
 /** One of the people who may use a device. */
 export interface Worker {
@@ -96,7 +97,7 @@ class Meanwhile extends Error {
   override message = "others go on saving; try again";
 }
 
-export class House extends Shelf {
+export class House extends Keeper {
   /** Lists who may use this device, and what they have not sent. */
   people(): Worker[] {
     const now = this.fact("worker");
@@ -505,7 +506,7 @@ export class House extends Shelf {
     }
     // The try is counted before it is known to be wrong: whoever breaks it off has had it all the same.
     this.within(() => {
-      const now = Math.max(this.now(), Number(this.fact("latest")));
+      const now = this.latest();
       this.setFact("latest", String(now));
       const { tries, tried_at } = this.one<Person>(`SELECT * FROM people WHERE name = ?`, [name]) ?? row;
       if (tried_at !== null && tries >= freeTries) {

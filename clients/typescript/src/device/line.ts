@@ -4,6 +4,7 @@ import { isArray, write, type Value } from "../core/json.ts";
 import * as stamps from "../core/stamp.ts";
 import { DeviceError, Problem } from "./errors.ts";
 import { changeText, checkSecret, peopleOf } from "./house.ts";
+import type { Age } from "./keep.ts";
 import { Link, type Call } from "./link.ts";
 import { list, members, text, type Members, type Summary } from "./receiver.ts";
 import { Reconciler } from "./reconcile.ts";
@@ -29,6 +30,16 @@ export interface Holding {
   pulledAt: string | null;
   direction: string;
   keep: string;
+  age: Age;
+}
+
+/** An exchange that is over. */
+export interface Exchanged {
+  startedAt: string;
+  endedAt: string;
+  summary: Summary;
+  /** Why it broke off; empty where it did not. */
+  error: string;
 }
 
 /** How an exchange is watched and broken off. */
@@ -81,6 +92,7 @@ export const firstBatch = 500;
 const pageRecords = 2000;
 const leastPage = 20;
 const mostAsked = 500;
+const keptExchanges = 200;
 const perChange = 300; // bytes that a change weighs besides its fields, about
 
 export abstract class Line extends Reconciler {
@@ -91,6 +103,9 @@ export abstract class Line extends Reconciler {
 
   /** Brings what is new in all collections at once, after batches or definitions that came first, where that may be. */
   protected abstract pullAtOnce(run: Run): Promise<void>;
+
+  /** Brings what was looked up of a collection in line with central. */
+  protected abstract refresh(run: Run, name: string): Promise<void>;
 
   /** Does what central has asked for, and says what became of it, as JSON for the report. */
   protected abstract runErrands(run: Run): Promise<Value[]>;
@@ -140,17 +155,20 @@ export abstract class Line extends Reconciler {
   async join(code: string, secret: string): Promise<string> {
     checkSecret(secret);
     this.mayLeave("");
-    const link = new Link(this.fact("central"), this.fact("token"), this.options.fetch ?? fetch);
-    const headers = { "Homing-Incarnation": this.fact("incarnation") };
     const body = JSON.stringify({ code });
-    const [who] = peopleOf(
-      write([(await link.call({ method: "POST", path: "/v1/device/people", headers, body })) ?? null]),
-    );
+    const got = await this.single({ method: "POST", path: "/v1/device/people", body });
+    const [who] = peopleOf(write([got ?? null]));
     if (!who) {
       throw new DeviceError("unreachable", "central did not say who joins");
     }
     await this.joined(who, secret);
     return who.name;
+  }
+
+  /** Makes one call that is in no exchange. */
+  protected single(call: Call): Promise<Value | undefined> {
+    const link = new Link(this.fact("central"), this.fact("token"), this.options.fetch ?? fetch);
+    return link.call({ ...call, headers: { "Homing-Incarnation": this.fact("incarnation"), ...call.headers } });
   }
 
   /** Pushes until the outbox is answered, then pulls to the head. What was answered or stored is kept if it breaks off. */
@@ -191,6 +209,7 @@ export abstract class Line extends Reconciler {
     options: ExchangeOptions,
     after: (run: Run) => Promise<void>,
   ): Promise<Summary> {
+    const started = this.time();
     const counts = {
       sent: 0,
       applied: 0,
@@ -236,6 +255,10 @@ export abstract class Line extends Reconciler {
       await after(run);
       await this.report(run, await this.runErrands(run));
       this.forgetTravelled();
+      this.log(started, run.summary, "");
+    } catch (error) {
+      this.log(started, run.summary, error instanceof Error ? error.message : String(error));
+      throw error;
     } finally {
       this.busy = false;
     }
@@ -244,6 +267,54 @@ export abstract class Line extends Reconciler {
       throw new DeviceError("erased", "central asked for it, and nothing was unsent: this store was erased");
     }
     return run.summary;
+  }
+
+  /** Keeps what an exchange came to, also when it was broken off. */
+  private log(started: string, summary: Summary, error: string): void {
+    this.within(() => {
+      this.db.run(`INSERT INTO exchanges (id, started_at, ended_at, summary, error) VALUES (?, ?, ?, ?, ?)`, [
+        summary.exchange,
+        started,
+        this.time(),
+        JSON.stringify(summary),
+        error,
+      ]);
+      this.db.run(
+        `DELETE FROM exchanges WHERE id NOT IN (SELECT id FROM exchanges ORDER BY started_at DESC LIMIT ${keptExchanges})`,
+      );
+    });
+  }
+
+  /** The latest exchanges of this store, the last one first. */
+  exchanges(): Exchanged[] {
+    const rows = this.db.all<{ started_at: string; ended_at: string; summary: string; error: string }>(
+      `SELECT * FROM exchanges ORDER BY started_at DESC, id DESC`,
+    );
+    return rows.map((row) => ({
+      startedAt: row.started_at,
+      endedAt: row.ended_at,
+      summary: JSON.parse(row.summary) as Summary,
+      error: row.error,
+    }));
+  }
+
+  /**
+   * Sets the cursor of a collection back: the next exchange pulls again what was accepted since. What is here stays as it is,
+   * and nothing unsent is touched. It is for developers who want to see that.
+   */
+  turnBack(collection: string, cursor: number): void {
+    this.collection(collection);
+    const now = this.coverage(collection).cursor;
+    if (!Number.isInteger(cursor) || cursor < 0 || cursor > now) {
+      throw new DeviceError(
+        "not-allowed",
+        `the cursor of ${collection} is ${now}; it can be turned back to 0 to ${now}, and forward only by pulling`,
+      );
+    }
+    this.db.run(`UPDATE collections SET cursor = ?1, loading = loading OR ?1 = 0 WHERE name = ?2`, [
+      cursor,
+      collection,
+    ]);
   }
 
   /** What would be lost with the store, in words; nothing where nothing would. */
@@ -581,6 +652,9 @@ export abstract class Line extends Reconciler {
     }
     for (const name of this.definitions().keys()) {
       const c = this.collection(name);
+      if (run.defined.has(name) && c.keep === "on demand" && c.direction !== "up") {
+        await this.refresh(run, name);
+      }
       if (!run.defined.has(name) || !c.loads || run.settled?.has(name)) {
         continue;
       }
@@ -763,6 +837,7 @@ export abstract class Line extends Reconciler {
         pulledAt: row.pulled_at,
         direction: c.direction,
         keep: c.keep,
+        age: this.ageOf(c).age,
       };
     });
   }

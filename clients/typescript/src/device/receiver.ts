@@ -1,6 +1,6 @@
 // What central says, taken in: definitions, answers, pages, territories. Each in one transaction; nothing here waits for
 // anybody.
-import { covers as covered, type Collection } from "../core/definition.ts";
+import { Collection, covers as covered } from "../core/definition.ts";
 import { changeDigest } from "../core/fingerprint.ts";
 import { isArray, parse, write, type Value } from "../core/json.ts";
 import type { Verdict } from "../core/merge.ts";
@@ -93,6 +93,10 @@ export class Receiver extends Finder {
                WHERE collection = '${name}'`,
           );
         }
+        if (before) {
+          this.keepAnew(new Collection(parse(before.doc)), c);
+        }
+        this.indexLists(c);
         this.layAnew(c, before ? texts(members(parse(before.doc)).renamed) : {});
       }
       this.takePeople(people, turn);
@@ -135,11 +139,18 @@ export class Receiver extends Finder {
     }
   }
 
+  /** Counts for what is in no summary. */
+  protected uncounted(): Summary {
+    const counts = { sent: 0, applied: 0, merged: 0, held: 0, refused: 0, waiting: 0 };
+    return { exchange: "", ...counts, received: 0, removed: 0, withdrawn: 0 };
+  }
+
   /** Makes collections load from the start whose reading rule may decide otherwise than when they were loaded. */
   protected lookAnew(): void {
     this.within(() => {
       const sight = this.fact("sight");
       for (const c of this.definitions().values()) {
+        this.expire(c);
         if (!c.readable) {
           continue;
         }

@@ -46,6 +46,9 @@ export interface Stored {
   device: string;
   edited_at: string;
   received_at: string;
+  /** When central last said that it has the record so, and when somebody last looked at it, where it was looked up. */
+  confirmed_at: string | null;
+  used_at: string | null;
 }
 
 /** A row of the table outbox. */
@@ -132,6 +135,8 @@ export function stored(collection: string, id: string): Stored {
     device: "",
     edited_at: "",
     received_at: "",
+    confirmed_at: null,
+    used_at: null,
   };
 }
 
@@ -243,13 +248,6 @@ export class Shelf extends File {
 
   protected load(collection: string, id: string): Stored | undefined {
     return this.one<Stored>(`SELECT * FROM records WHERE collection = ? AND id = ?`, [collection, id]);
-  }
-
-  /** Reads one record of the view. */
-  get(collection: string, id: string): DeviceRecord {
-    this.mustBeSomebody();
-    const c = this.collection(collection);
-    return this.show(c, this.present(collection, id));
   }
 
   /** Nothing is shown or saved once the worker may not use this device any more. What is unsent still goes to central. */
@@ -509,7 +507,8 @@ export class Shelf extends File {
       return;
     }
     const c = this.collection(row.collection);
-    if (changes.length === 0 && (under.revision === 0 || under.removed || row.withdrawn > 0)) {
+    const keeps = c.keep !== "never";
+    if (changes.length === 0 && (under.revision === 0 || under.removed || row.withdrawn > 0 || !keeps)) {
       this.drop(row);
       return;
     }
@@ -530,6 +529,14 @@ export class Shelf extends File {
       this.note(row.collection, row.id, view.removed);
     }
     this.put(now);
+    if (c.keep === "on demand" && exists && row.confirmed_at === null) {
+      // It was made here, and counts as looked up.
+      this.db.run(`UPDATE records SET confirmed_at = ?1, used_at = ?1 WHERE collection = ?2 AND id = ?3`, [
+        this.time(),
+        row.collection,
+        row.id,
+      ]);
+    }
   }
 }
 

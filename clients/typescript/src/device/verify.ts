@@ -37,7 +37,7 @@ interface Held {
 
 const mostAsked = 500;
 
-export class Verifier extends Traveller {
+export abstract class Verifier extends Traveller {
   /**
    * Compares what is loaded with central, after a pull. With mend, what differs is fetched anew, after a copy of the store
    * was made beside it.

@@ -6,7 +6,9 @@ import {
   DeviceError,
   InvalidError,
   Problem,
+  type Ask,
   type DeviceRecord,
+  type Found,
   type Options,
   type Queued,
   type Store,
@@ -141,21 +143,13 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     return "{}";
   },
   get: (given) => recordOf(opened().get(text(given.collection), text(given.id))),
-  find: (given) => {
-    const ask = members(given.find);
-    const found = opened().find(text(given.collection), {
-      where: isArray(ask.where) ? ask.where.map(text) : [],
-      search: text(ask.search),
-      sort: text(ask.sort),
-      ...(ask.limit === undefined ? {} : { limit: Number(ask.limit) }),
-      offset: Number(ask.offset ?? 0),
-    });
-    return `{"records":[${found.records.map(recordOf).join(",")}],"total":${found.total}}`;
-  },
+  find: (given) => foundOf(opened().find(text(given.collection), askOf(given))),
+  "look-up": async (given) => foundOf(await opened().lookUp(text(given.collection), askOf(given))),
+  verify: async (given) => JSON.stringify(await opened().verify({ mend: given.mend === true })),
   collections: () => {
     const all = opened()
       .collections()
-      .map(({ pulledAt, ...one }) => ({
+      .map(({ pulledAt, age: _, ...one }) => ({
         ...one,
         ...(pulledAt === null ? {} : { pulled_at: pulledAt }),
       }));
@@ -226,6 +220,21 @@ function members(value: Value | undefined): Members {
 
 function list(value: Value | undefined): Members[] {
   return isArray(value) ? value.filter(isObject) : [];
+}
+
+function askOf(given: Members): Ask {
+  const ask = members(given.find);
+  return {
+    where: isArray(ask.where) ? ask.where.map(text) : [],
+    search: text(ask.search),
+    sort: text(ask.sort),
+    ...(ask.limit === undefined ? {} : { limit: Number(ask.limit) }),
+    offset: Number(ask.offset ?? 0),
+  };
+}
+
+function foundOf(found: Found): string {
+  return `{"records":[${found.records.map(recordOf).join(",")}],"total":${found.total}}`;
 }
 
 function timeOf(at: string): string {
