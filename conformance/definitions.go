@@ -33,6 +33,18 @@ var shaped = []struct {
 	{"at", `{"$ref":"urn:homing:point"}`, []string{`{"type":"Point","coordinates":[-31.5,52.25]}`, `{"type":"Point","coordinates":[-31.5,52.25,1200]}`,
 		`{"type":"Point","coordinates":[-31.5]}`, `{"type":"Point","coordinates":[-181,52]}`, `{"coordinates":[1,2]}`}},
 	{"path", `{"$ref":"urn:homing:line"}`, []string{`{"type":"LineString","coordinates":[[1,2],[3,4]]}`, `{"type":"LineString","coordinates":[[1,2]]}`}},
+	// Regular expressions are RE2's everywhere, and formats are judged alike.
+	{"mark", `{"type":"string","pattern":"^(?i)[[:alpha:]]\\-\\pL\\s?$"}`, []string{`"a-é"`, `"A-b "`, `"1-a"`, `"a-b\u00a0"`}},
+	{"clock", `{"type":"string","format":"time"}`, []string{`"10:20:30Z"`, `"10:20:30+02:00"`, `"10:20:30"`, `"24:00:00Z"`}},
+	{"span", `{"type":"string","format":"duration"}`, []string{`"P1DT2H"`, `"PT"`, `"P1W"`, `"1 day"`}},
+	{"mail", `{"type":"string","format":"email"}`, []string{`"a.b@example"`, `"a..b@example"`, `"@example"`, `"example"`}},
+	{"page", `{"type":"string","format":"uri"}`, []string{`"https://huts.example/ä?b=c#d"`, `"huts/gale"`, `"https://a b"`, `"x:"`, `"https://a/%zz"`}},
+	{"part", `{"type":"string","format":"uri-reference"}`, []string{`"huts/gale"`, `"a\\b"`, `"//h.example:80/ä"`}},
+	{"host", `{"type":"string","format":"hostname"}`, []string{`"a-b.example"`, `"-a.example"`, `"a_b"`}},
+	{"four", `{"type":"string","format":"ipv4"}`, []string{`"10.0.0.1"`, `"10.0.0.01"`, `"10.0.0"`, `"256.0.0.1"`}},
+	{"six", `{"type":"string","format":"ipv6"}`, []string{`"fe80::1"`, `"1::2::3"`}},
+	{"when", `{"type":"string","format":"date-time"}`, []string{`"2026-01-31 10:20:30Z"`, `"2026-12-31T23:59:60Z"`, `"2026-01-31t10:20:30z"`, `"2026-02-30T00:00:00Z"`}},
+	{"kept", `{"type":"object","patternProperties":{"^h-[0-9]+$":{"type":"integer"}},"additionalProperties":false}`, []string{`{"h-1":2}`, `{"h-1":"2"}`, `{"x":1}`}},
 	{"parts", `{"type":"object","properties":{"doors":{"type":"integer"},"note":{"type":"string","maxLength":5}},"required":["doors"]}`,
 		[]string{`{"doors":2}`, `{"doors":"2"}`, `{"note":"x"}`, `{"doors":1,"note":"too long"}`}},
 }
@@ -152,7 +164,13 @@ var expressions = kind{
 			`{"a": record.beds}`, `record.height == 2.5`, `record.beds == 4`, `-record.beds`, `record.name.size()`, `record.name.matches("^G.*e$")`, `record.tags[1]`, `record.tags[5]`,
 			`9223372036854775807 + 1`, `record.name.upperAscii()`, `record.name.substring(1, 3)`, `"a,b".split(",")`, `record.tags.join("+")`, `math.greatest(record.beds, 7.0)`,
 			`math.round(record.height)`, `sum(record.tags.map(t, 0.1))`, `sum([1.5, null, 2.25])`, `sum([])`, `timestamp(record.opened + "T00:00:00Z").getFullYear()`,
-			`duration("90s") < duration("2m")`} {
+			`duration("90s") < duration("2m")`,
+			// Numbers as texts, texts of characters that take more than one unit of UTF-16, and whole numbers that are doubles.
+			`string(record.beds * 250000.0)`, `string(999999.0)`, `string(1e20)`, `string(1.5e-7)`, `string(0.0001)`, `string(-0.0)`,
+			`"%d of %s, %.1f".format([record.beds, record.name, 1])`, `"%d%%".format([2.5])`, `int("+5")`, `int("0x10")`, `int("9223372036854775808")`,
+			`"😀b😀".indexOf("😀", 1)`, `"😀b😀".lastIndexOf("😀")`, `"😀bc".substring(1, 2)`, `"😀b".charAt(1)`, `"abc".charAt(4)`, `"abc".lastIndexOf("c", 3)`,
+			`"a,b,c".split(",", 2)`, `"a,b,c".split(",", 0)`, `"a😀".split("")`, `"aaa".replace("a", "b", 2)`, `"a😀".replace("", "-")`, `"a😀".reverse()`,
+			`math.abs(-3)`, `math.sign(-2.5)`, `math.sqrt(16)`} {
 			all = append(all, evaluating{text, fields})
 		}
 		return all, nil

@@ -36,7 +36,7 @@ func written(t *testing.T, language string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, err := generate.Write(language, append(definitions, d))
+	text, err := generate.Write(language, "", append(definitions, d))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +179,7 @@ declare const process: { argv: string[] }
 }
 
 func TestUnknownLanguage(t *testing.T) {
-	if _, err := generate.Write("latin", nil); err == nil || !strings.Contains(err.Error(), "go or typescript") {
+	if _, err := generate.Write("latin", "", nil); err == nil || !strings.Contains(err.Error(), "go or typescript") {
 		t.Errorf("got %v", err)
 	}
 }

@@ -26,9 +26,26 @@ declare const of: unique symbol
 export type ID<Collection extends string> = string & { readonly [of]: Collection }
 `
 
-func writeTypeScript(definitions []definition.Definition) []byte {
+// fromLibrary stands in place of exact: the numbers are those of the library, which reads and writes them.
+const fromLibrary = `import { Exact, typed, type BrowserStore } from %s
+
+export { Exact }
+
+export type Numeric = number | Exact
+
+/** A store in a browser that knows these collections. */
+export function withTypes(store: BrowserStore) {
+  return typed<Collections, Changes, IDs>(store)
+}
+`
+
+func writeTypeScript(library string, definitions []definition.Definition) []byte {
 	var out strings.Builder
-	fmt.Fprintf(&out, "// %s\n%s", header, "\n"+exact+scriptStart)
+	numbers := exact
+	if library != "" {
+		numbers = fmt.Sprintf(fromLibrary, quoted(library))
+	}
+	fmt.Fprintf(&out, "// %s\n%s", header, "\n"+numbers+scriptStart)
 	for _, d := range definitions {
 		name := typeName(d.Collection)
 		fmt.Fprintf(&out, "\nexport type %sID = ID<%s>\n", name, quoted(d.Collection))

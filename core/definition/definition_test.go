@@ -150,3 +150,17 @@ func TestLabels(t *testing.T) {
 		}
 	}
 }
+
+// Formats and patterns that a device in a browser would judge otherwise are refused.
+func TestFormatsThatAllDevicesHave(t *testing.T) {
+	for schema, says := range map[string]string{`{type: string, format: iri}`: `the format "iri" is not known`, `{type: string, format: regex}`: `the format "regex" is not known`,
+		`{type: object, patternProperties: {"^(?i)a": {type: string}}}`: "is not read alike on every device"} {
+		d, err := definition.ReadSource("test.yaml", []byte("collection: huts\nfields:\n  v: "+schema+"\n"))
+		if err == nil {
+			err = d.Inspect()
+		}
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want %q", schema, err, says)
+		}
+	}
+}

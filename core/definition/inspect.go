@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -144,9 +145,12 @@ var words = strings.Fields(`$schema $id $ref $anchor $dynamicRef $dynamicAnchor 
 
 var fieldWords = strings.Fields(`reference computed filled series local unit`)
 
-// formats are those that are checked.
-var formats = strings.Fields(`date-time date time duration email idn-email hostname idn-hostname ipv4 ipv6 uri uri-reference iri iri-reference
-	uuid uri-template json-pointer relative-json-pointer regex period semver`)
+// formats are those that are checked, and that all devices judge alike.
+var formats = strings.Fields(`date-time date time duration email hostname ipv4 ipv6 uri uri-reference uuid json-pointer relative-json-pointer`)
+
+// plainPattern is a pattern that all regular expressions read alike. Those of values are RE2's on every device; those that
+// choose properties by their names are not.
+var plainPattern = regexp.MustCompile(`^[\^$A-Za-z0-9_\-.\[\]|+*,{}/ :]*$`)
 
 func inspectSchema(schema json.RawMessage, at []string, field bool) error {
 	var members map[string]json.RawMessage
@@ -174,6 +178,9 @@ func inspectSchema(schema json.RawMessage, at []string, field bool) error {
 				continue
 			}
 			for _, part := range slices.Sorted(maps.Keys(parts)) {
+				if word == "patternProperties" && !plainPattern.MatchString(part) {
+					return &ruleError{here, fmt.Errorf("the pattern %q is not read alike on every device: take letters, digits, and any of ^$.*+|[]{}-_", part)}
+				}
 				if err := inspectSchema(parts[part], append(here, part), true); err != nil {
 					return err
 				}

@@ -101,7 +101,7 @@ func (o objects) FindStructFieldType(name, member string) (*types.FieldType, boo
 var undefined = regexp.MustCompile(`undefined field '([^']*)'`)
 
 // Check says what is wrong with an expression that [Compile] takes: members that its variables do not have, values of
-// kinds that do not go together, another result than is wanted. Nearest suggests one of several names for a wrong one.
+// kinds that do not go together, functions that not every device has, another result than is wanted. Nearest suggests one of several names for a wrong one.
 func Check(text string, variables map[string]Variable, gives Gives, nearest func(wrong string, names []string) string) error {
 	base, err := types.NewRegistry()
 	if err != nil {
@@ -149,6 +149,9 @@ func Check(text string, variables map[string]Variable, gives Gives, nearest func
 			message = "numbers of records are doubles: write 2.0 for 2 where you calculate"
 		}
 		return fmt.Errorf("%q, character %d: %s", text, first.Location.Column()+1, message)
+	}
+	if err := checkShared(text, ast); err != nil {
+		return err
 	}
 	result := ast.OutputType()
 	fits := map[Gives][]*cel.Type{

@@ -96,3 +96,29 @@ func TestWhatGoesWrong(t *testing.T) {
 		t.Errorf("a list of numbers: %v", err)
 	}
 }
+
+// What a device in a browser could not work out alike is refused when it is defined, with what to write instead.
+func TestNotOnEveryDevice(t *testing.T) {
+	variables := map[string]expression.Variable{"record": {Members: expression.Members{"name": expression.Text, "opened": expression.Text}}}
+	for text, says := range map[string]string{
+		`bytes("a") == bytes("b")`:                  "bytes is not the same on every device: texts do",
+		`b"a" == b"a"`:                              "a text in bytes",
+		`math.bitAnd(3, 1) == 1`:                    "math.bitAnd",
+		`matches("a", "b")`:                         "text.matches(pattern)",
+		`duration("1s").getMilliseconds() == 1000`:  "getMilliseconds of a duration",
+		`duration("1h")`:                            "type duration",
+		`timestamp("2026-01-01T00:00:00Z")`:         "type timestamp",
+		`google.protobuf.Int32Value{value: 1} == 1`: "a message such as",
+	} {
+		err := expression.Check(text, variables, expression.Value, func(string, []string) string { return "" })
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want %q", text, err, says)
+		}
+	}
+	for _, text := range []string{`"a".matches("b")`, `math.greatest(1.0, 2.0)`, `timestamp("2026-01-01T00:00:00Z").getMilliseconds()`,
+		`string(duration("1h"))`, `timestamp("2026-01-01T00:00:00Z") - duration("1h") < timestamp("2027-01-01T00:00:00Z")`} {
+		if err := expression.Check(text, variables, expression.Value, func(string, []string) string { return "" }); err != nil {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}

@@ -71,7 +71,7 @@ func TestTypesAreOfTheDefinitions(t *testing.T) {
 		}
 		all = append(all, d)
 	}
-	want, err := generate.Write("go", all)
+	want, err := generate.Write("go", "", all)
 	if err != nil {
 		t.Fatal(err)
 	}

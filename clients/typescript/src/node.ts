@@ -19,6 +19,9 @@ import { DeviceError } from "./device/errors.ts";
 import type { Options } from "./device/file.ts";
 import { Store } from "./index.ts";
 
+export { typedHere as typed } from "./typed.ts";
+export { Exact } from "./core/json.ts";
+
 /** Opens the store in a file and makes the file if there is none. One process has it open at a time. */
 export function openFile(path: string, options: Options = {}): Store {
   return new Store(new FileDatabase(path), options);

@@ -24,8 +24,10 @@ collection there is a type for what is read, one for what an add or an edit sets
 
 EXAMPLES
    homing generate go > records/records.go
-   homing generate typescript trails.yaml structures.yaml > records.ts`,
-		Flags: office.CentralFlags(),
+   homing generate typescript trails.yaml structures.yaml > records.ts
+   homing generate typescript --library homing-device/browser > records.ts`,
+		Flags: append(office.CentralFlags(), &cli.StringFlag{Name: "library",
+			Usage: "for typescript: the `MODULE` of the library that keeps the records, so that its stores have these types"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return terminal.Usage(fmt.Errorf("for which language? (see %s --help)", c.FullName()))
@@ -47,7 +49,7 @@ EXAMPLES
 				}
 				definitions = all.Definitions
 			}
-			text, err := generate.Write(c.Args().First(), definitions)
+			text, err := generate.Write(c.Args().First(), c.String("library"), definitions)
 			if err != nil {
 				return terminal.Usage(err)
 			}

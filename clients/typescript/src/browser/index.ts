@@ -19,6 +19,7 @@ import type {
   Worker as Person,
 } from "../index.ts";
 import { DeviceError } from "../device/errors.ts";
+import type { TypedInBrowser } from "../typed.ts";
 import {
   errorOf,
   packed,
@@ -33,6 +34,12 @@ import {
 export { Exact } from "../core/json.ts";
 export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "../device/errors.ts";
 export type * from "../index.ts";
+export type { Typed, TypedFound, TypedInBrowser, TypedRecord } from "../typed.ts";
+
+/** The same store, with the types that `homing generate typescript --library` writes of one's collections. */
+export function typed<Collections, Changes, IDs>(store: BrowserStore): TypedInBrowser<Collections, Changes, IDs> {
+  return store as unknown as TypedInBrowser<Collections, Changes, IDs>;
+}
 
 /** How a store is opened. */
 export interface BrowserOptions {

@@ -3,7 +3,9 @@
 import {
   celEnv,
   celFunc,
+  celList,
   celMap,
+  celMethod,
   CelScalar,
   isCelError,
   isCelList,
@@ -203,7 +205,7 @@ function fromScaled(whole: bigint): number {
   return whole < 0n ? -value : value;
 }
 
-const { DOUBLE, INT, DYN, BOOL } = CelScalar;
+const { DOUBLE, INT, DYN, BOOL, STRING } = CelScalar;
 
 function unary(name: string, of: (value: number) => number): CelFunc {
   return celFunc(name, [DOUBLE], DOUBLE, of);
@@ -231,9 +233,156 @@ function extreme(name: string, sign: 1 | -1): CelFunc[] {
   ];
 }
 
+/** Texts by whole characters, of which JavaScript counts some as two. */
+const characters = (text: string) => [...text];
+
+function inside(n: bigint, length: number): number {
+  return n < 0n || n > BigInt(length) ? fail(`there is no character ${n}`) : Number(n);
+}
+
+function indexIn(text: string, part: string, from: number, step: 1 | -1): bigint {
+  const [all, wanted] = [characters(text), characters(part)];
+  for (let n = from; n >= 0 && n + wanted.length <= all.length; n += step) {
+    if (wanted.every((one, k) => all[n + k] === one)) {
+      return BigInt(n);
+    }
+  }
+  return -1n;
+}
+
+function substring(text: string, from: bigint, to: bigint): string {
+  const all = characters(text);
+  return from > to
+    ? fail("a part of a text ends before it starts")
+    : all.slice(inside(from, all.length), inside(to, all.length)).join("");
+}
+
+function split(text: string, at: string, most: bigint): CelList {
+  const parts = at === "" ? characters(text) : text.split(at);
+  if (most >= 0n && BigInt(parts.length) > most) {
+    const rest = parts.splice(Math.max(Number(most) - 1, 0)).join(at);
+    return celList(most === 0n ? [] : [...parts, rest]);
+  }
+  return celList(parts);
+}
+
+/** A double as the other side writes it: with an exponent from a million on. */
+function textOf(value: number): string {
+  if (Number.isNaN(value)) {
+    return "NaN";
+  }
+  if (!Number.isFinite(value)) {
+    return value > 0 ? "+Inf" : "-Inf";
+  }
+  const [digits = "", exponent = ""] = value.toExponential().split("e");
+  const size = Number(exponent);
+  const most = 6; // digits before the point without an exponent
+  if (Object.is(value, -0)) {
+    return "-0";
+  }
+  return size < -4 || size >= most
+    ? `${digits}e${size < 0 ? "-" : "+"}${String(Math.abs(size)).padStart(2, "0")}`
+    : plainly(value);
+}
+
+/** Puts another text in place of a part, so many times; an empty part is before and behind each character. */
+function replace(text: string, part: string, by: string, most: bigint): string {
+  const parts = part === "" ? ["", ...characters(text), ""] : text.split(part);
+  const times = most < 0n ? parts.length : Number(most);
+  return parts.reduce((all, one, n) => all + (n <= times ? by : part) + one);
+}
+
+function plainly(value: number): string {
+  const text = String(value);
+  return text.includes("e") ? value.toFixed(20).replace(/0+$/, "") : text;
+}
+
+function whole(text: string): bigint {
+  const read = /^[+-]?\d+$/.test(text) ? BigInt(text) : fail(`${JSON.stringify(text)} is no whole number`);
+  return BigInt.asIntN(64, read) === read ? read : fail(`${text} is too large`);
+}
+
+const format = strings.find((one) => one.name === "format");
+
+/** Writes values into a text. A whole number may be a double, as those of records are, and a double a whole number. */
+function formatted(text: string, values: CelList): string {
+  const all = [...values];
+  let n = 0;
+  const asked = text.replace(/%(%|(?:\.\d+)?[a-zA-Z])/g, (token: string, clause: string) => {
+    if (clause === "%") {
+      return token;
+    }
+    const value = all[n];
+    if (clause === "d" && typeof value === "number" && Number.isFinite(value)) {
+      all[n] = plainly(value);
+      token = "%s";
+    } else if (/[fe]$/.test(clause) && typeof value === "bigint") {
+      all[n] = Number(value);
+    }
+    n++;
+    return token;
+  });
+  const got = format?.call(0, asked, [celList(all)]);
+  return typeof got === "string" ? got : fail(`${JSON.stringify(text)} cannot be formatted so`);
+}
+
+const own = [
+  celMethod("format", STRING, [listType(DYN)], STRING, function (values) {
+    return formatted(this, values);
+  }),
+  celMethod("charAt", STRING, [INT], STRING, function (at) {
+    const all = characters(this);
+    return all[inside(at, all.length)] ?? "";
+  }),
+  celMethod("indexOf", STRING, [STRING], INT, function (part) {
+    return indexIn(this, part, 0, 1);
+  }),
+  celMethod("indexOf", STRING, [STRING, INT], INT, function (part, from) {
+    return indexIn(this, part, inside(from, characters(this).length), 1);
+  }),
+  celMethod("lastIndexOf", STRING, [STRING], INT, function (part) {
+    return indexIn(this, part, characters(this).length - characters(part).length, -1);
+  }),
+  celMethod("lastIndexOf", STRING, [STRING, INT], INT, function (part, from) {
+    const all = characters(this).length;
+    if (from === BigInt(all)) {
+      return -1n;
+    }
+    return indexIn(this, part, Math.min(inside(from, all), all - characters(part).length), -1);
+  }),
+  celMethod("substring", STRING, [INT], STRING, function (from) {
+    return substring(this, from, BigInt(characters(this).length));
+  }),
+  celMethod("substring", STRING, [INT, INT], STRING, function (from, to) {
+    return substring(this, from, to);
+  }),
+  celMethod("split", STRING, [STRING], listType(STRING), function (at) {
+    return split(this, at, -1n);
+  }),
+  celMethod("split", STRING, [STRING, INT], listType(STRING), function (at, most) {
+    return split(this, at, most);
+  }),
+  celMethod("replace", STRING, [STRING, STRING], STRING, function (part, by) {
+    return replace(this, part, by, -1n);
+  }),
+  celMethod("replace", STRING, [STRING, STRING, INT], STRING, function (part, by, most) {
+    return replace(this, part, by, most);
+  }),
+  celMethod("reverse", STRING, [], STRING, function () {
+    return characters(this).reverse().join("");
+  }),
+  celFunc("string", [DOUBLE], STRING, textOf),
+  celFunc("int", [STRING], INT, whole),
+  celFunc("math.abs", [INT], INT, (one) => (one < 0n ? -one : one)),
+  celFunc("math.sign", [INT], INT, (one) => BigInt(one > 0n ? 1 : one < 0n ? -1 : 0)),
+  celFunc("math.sqrt", [INT], DOUBLE, (one) => Math.sqrt(Number(one))),
+];
+const mine = new Set(own.map((one) => one.name));
+
 const environment = celEnv({
   funcs: [
-    ...strings,
+    ...strings.filter((one) => !mine.has(one.name)),
+    ...own,
     celFunc("sum", [listType(DYN)], DOUBLE, sum),
     ...extreme("math.greatest", 1),
     ...extreme("math.least", -1),

@@ -1,6 +1,7 @@
 // Whether a record fits the JSON Schema (2020-12) of its definition. The schema is interpreted: pages that forbid making code
 // from texts can use it. Bounds of numbers are exact, whatever digits a double would lose.
 import { Validator, type OutputUnit, type Schema } from "@cfworker/json-schema";
+import { withPatterns } from "./format.ts";
 import { compare, decimal, isMultiple, type Decimal } from "./decimal.ts";
 import { Exact, byBytes, number, parse, write, type Value } from "./json.ts";
 import { blank, isObject, type Fields } from "./state.ts";
@@ -59,7 +60,7 @@ export class RecordSchema {
     this.fields = new Map(fields.map((field) => [field.name, field]));
     const properties = blank<Value>();
     for (const field of fields) {
-      properties[field.name] = withoutBounds(inlined(field.schema));
+      properties[field.name] = withPatterns(withoutBounds(inlined(field.schema)));
     }
     const schema = { type: "object", properties, additionalProperties: true };
     this.validator = new Validator(doubles(schema as Value) as Schema, "2020-12", false);
@@ -115,6 +116,10 @@ const around = new Set([
   "$ref",
   "if",
   "contains",
+  "patternProperties",
+  "dependentSchemas",
+  "unevaluatedProperties",
+  "unevaluatedItems",
 ]);
 
 function reasonOf(error: OutputUnit): Reason[] {
@@ -141,7 +146,9 @@ function reasonOf(error: OutputUnit): Reason[] {
   if (around.has(error.keyword)) {
     return [];
   }
-  return [{ field: path, code: "invalid-value", message: error.error }];
+  const pattern = /^String does not match format "pattern (.*)"\.$/s.exec(error.error)?.[1];
+  const message = pattern === undefined ? error.error : `does not match pattern ${JSON.stringify(pattern)}`;
+  return [{ field: path, code: "invalid-value", message }];
 }
 
 /** A schema in which the known shapes stand in place of references to them. */
