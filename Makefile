@@ -79,14 +79,16 @@ check: console/src/api/schema.gen.ts clients/typescript/node_modules/.package-lo
 	@echo "Checking the TypeScript client's types"
 	@cd clients/typescript && npm run --silent check
 
-# Longer than make test: kills and cuts for SOAK, then as many simulated fleets as SEEDS says, and a fiftieth of that with devices in TypeScript.
+# Longer than make test: kills and cuts for SOAK, then as many simulated fleets as SEEDS says, half as many with devices in Node
+# and a hundredth with devices in Chromium among ours.
 SOAK ?= 5m
 SEEDS ?= 10000
 .PHONY: soak
 soak: build client
 	@go test ./promises -count=1 -timeout 2h -run 'TestSoak$$' -v -soak $(SOAK) | grep -v '^=== '
 	@go test ./rehearse -count=1 -timeout 4h -run 'TestSeeds$$' -v -seeds $(SEEDS) | grep -v '^=== '
-	@bin/homing conform --driver "node clients/typescript/dist/driver.js" --part fleets --plain --seeds $$(($(SEEDS) / 50))
+	@bin/homing conform --driver "node clients/typescript/dist/driver.js" --part fleets --seeds $$(($(SEEDS) / 2))
+	@bin/homing conform --driver "node clients/typescript/dist/chromium.js" --part fleets --seeds $$(($(SEEDS) / 100 + 1))
 
 # Each fuzz test for FUZZ. Their inputs are not made smaller: with a service and a database around them, the same input does not always take the
 # same way, and the fuzzer would try for ever.

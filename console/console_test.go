@@ -38,7 +38,7 @@ func open(t *testing.T, width int, change ...func(*service.Options)) *page {
 	t.Cleanup(end)
 	// A page holds on to live events, and what serves them waits for it: it goes before all that the test cleans up.
 	context.AfterFunc(t.Context(), end)
-	tab, cancel := context.WithTimeout(tab, 2*time.Minute)
+	tab, cancel := context.WithTimeout(tab, 4*time.Minute)
 	t.Cleanup(cancel)
 	return &page{t, bed, tab}
 }
@@ -102,11 +102,16 @@ func (p *page) text(selector string) string {
 // says waits until an element shows a text.
 func (p *page) says(selector, text string) {
 	p.t.Helper()
-	for range 500 {
+	p.saysWithin(20*time.Second, selector, text)
+}
+
+// saysWithin does that for what takes long, such as what the machine works out on its own.
+func (p *page) saysWithin(patience time.Duration, selector, text string) {
+	p.t.Helper()
+	for limit := time.Now().Add(patience); time.Now().Before(limit); time.Sleep(40 * time.Millisecond) {
 		if strings.Contains(p.text(selector), text) {
 			return
 		}
-		time.Sleep(40 * time.Millisecond)
 	}
 	p.t.Fatalf("%s does not come to say %q; the page reads:\n%s", selector, text, p.text("body"))
 }
