@@ -1,6 +1,7 @@
 package generate_test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -164,16 +165,30 @@ declare const process: { argv: string[] }
 	if got = strings.TrimSpace(got); got != want {
 		t.Errorf("it writes\n%s, want\n%s", got, want)
 	}
-	for says, wrong := range map[string]string{
-		"'taller' does not exist":  "export const c: MastsChange = { taller: true }",
-		"is not assignable":        "export const c = (id: TrailsID): MastsChange => ({ structure: id })",
-		"read-only":                "export const c = (m: Masts) => { m.number = 'x' }",
-		"'Numeric' is not":         "export const c = (m: Masts): number => m.serial!",
-		"'null' is not assignable": "export const c: TrailsChange = { name: null }",
-	} {
-		file(t, folder, "wrong.ts", "import type { Masts, MastsChange, TrailsChange, TrailsID } from './records'\n"+wrong+"\n")
-		if out, err := check("wrong.ts"); err == nil || !strings.Contains(out, says) {
-			t.Errorf("%s compiles: %v\n%s", wrong, err, out)
+	wrong := [][2]string{
+		{"'taller' does not exist", "export const c: MastsChange = { taller: true }"},
+		{"is not assignable", "export const c = (id: TrailsID): MastsChange => ({ structure: id })"},
+		{"read-only", "export const c = (m: Masts) => { m.number = 'x' }"},
+		{"'Numeric' is not", "export const c = (m: Masts): number => m.serial!"},
+		{"'null' is not assignable", "export const c: TrailsChange = { name: null }"},
+	}
+	files := []string{"--noEmit", "--strict", "--target", "es2022"}
+	for n, one := range wrong {
+		name := fmt.Sprintf("wrong%d.ts", n)
+		file(t, folder, name, "import type { Masts, MastsChange, TrailsChange, TrailsID } from './records'\n"+one[1]+"\n")
+		files = append(files, filepath.Join(folder, name))
+	}
+	said, err := exec.Command(compiler, files...).CombinedOutput()
+	if err == nil {
+		t.Error("all of what is wrong compiles")
+	}
+	for n, one := range wrong {
+		found := false
+		for line := range strings.Lines(string(said)) {
+			found = found || strings.Contains(line, fmt.Sprintf("wrong%d.ts", n)) && strings.Contains(line, one[0])
+		}
+		if !found {
+			t.Errorf("%s compiles, or fails for something else:\n%s", one[1], said)
 		}
 	}
 }

@@ -411,6 +411,12 @@ func TestPeopleAndBackupsInABrowser(t *testing.T) {
 	if got := f.run(f.browser, `await homing.restore(new Blob(["something else"]), "else")`); !strings.Contains(got, "no backup of a store") {
 		t.Errorf("restored something else: %s", got)
 	}
+	f.mustRun(f.browser, `await store.signOut()`)
+	for _, call := range []string{`backup()`, `lostRecords()`, `find("trails")`, `review()`, `add("trails", {})`} {
+		if got := f.run(f.browser, "await store."+call); !strings.Contains(got, "signed-out") {
+			t.Errorf("nobody is signed in, and %s gives %s", call, got)
+		}
+	}
 	f.mustRun(f.browser, `await homing.restore(made, "restored"); window.second = await homing.open("restored")`)
 	if got := f.run(f.browser, `await second.find("trails")`); !strings.Contains(got, "signed-out") {
 		t.Errorf("a restored store with several people shows: %s", got)
@@ -488,5 +494,26 @@ func TestAnHoursWork(t *testing.T) {
 	here := f.mustRun(f.browser, `return (await store.fingerprint("trails")).fingerprint`)
 	if a, b := fingerprint(f.bed), fingerprint(twin); a != b || !strings.Contains(a, here) {
 		t.Errorf("central of the browser's work has %s, that of ours %s, the browser %s", a, b, here)
+	}
+}
+
+// The first app of the library's page runs as it stands there.
+func TestTheFirstApp(t *testing.T) {
+	f := newField(t)
+	text, err := os.ReadFile("README.md")
+	testbed.Must(t, err)
+	_, app, _ := strings.Cut(string(text), "```js\n")
+	app, _, found := strings.Cut(app, "```")
+	if lines := strings.Count(strings.TrimSpace(app), "\n"); !found || lines > 12 {
+		t.Fatalf("the first app has %d lines", lines)
+	}
+	app = strings.NewReplacer(`import { open } from "homing-device/browser";`, `const { open } = await import("/browser.js");`, "https://central.example", f.way,
+		"ABCD-EFGH-IJKL-MNOP", f.bed.Code("worker")).Replace(app)
+	f.mustRun(f.browser, app)
+	f.until(f.browser, `document.body.innerText`, "Ridge Path")
+	f.device(f.browser, "notes")
+	f.mustRun(f.browser, `await store.exchange()`)
+	if n := f.has("Ridge Path"); n != 1 {
+		t.Errorf("central has %d", n)
 	}
 }

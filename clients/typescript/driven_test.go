@@ -10,7 +10,8 @@ import (
 
 func prove(t *testing.T, program string, o proof.Options) {
 	t.Helper()
-	o.Driver.Args = []string{"node", "dist/" + program}
+	// Programs are started often and for short: to make their WebAssembly quick first takes longer.
+	o.Driver.Args = []string{"node", "--liftoff-only", "dist/" + program}
 	results, err := proof.Run(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)

@@ -115,7 +115,10 @@ const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
         }
       }),
     ),
-  exported: async () => btoa(Array.from(await database.exported(), (byte) => String.fromCharCode(byte)).join("")),
+  exported: async () => {
+    store.mustBeSomebody();
+    return btoa(Array.from(await database.exported(), (byte) => String.fromCharCode(byte)).join(""));
+  },
 };
 
 /** A change of a group. */

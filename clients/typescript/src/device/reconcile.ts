@@ -135,6 +135,7 @@ export class Reconciler extends Receiver {
 
   /** Lists what central has lost and nobody has offered again. */
   lostRecords(): LostRecord[] {
+    this.mustBeSomebody();
     const whole = this.db.all<Stored>(
       `SELECT * FROM records WHERE lost <> '' AND pending = 0 AND NOT removed ORDER BY collection, id`,
     );

@@ -250,8 +250,13 @@ export class Shelf extends File {
     return this.one<Stored>(`SELECT * FROM records WHERE collection = ? AND id = ?`, [collection, id]);
   }
 
-  /** Nothing is shown or saved once the worker may not use this device any more. What is unsent still goes to central. */
-  protected mustBeSomebody(): void {
+  override backup(path: string): void {
+    this.mustBeSomebody();
+    super.backup(path);
+  }
+
+  /** Throws where nobody is signed in: nothing is shown or saved then. What is unsent still goes to central. */
+  mustBeSomebody(): void {
     if (this.fact("token") !== "" && this.fact("worker") === "") {
       throw new DeviceError("signed-out", "nobody is signed in; sign in with a PIN or password, or join with a code");
     }
