@@ -1,7 +1,7 @@
 // Records that an exchange does not bring: they are asked for at central while in signal.
 import { AskError } from "./errors.ts";
 import type { Ask, Found } from "./find.ts";
-import type { Run } from "./line.ts";
+import type { Run } from "./meet.ts";
 import { list, members, text, type Members } from "./receiver.ts";
 import { stored, type Stored } from "./shelf.ts";
 import { write } from "../core/json.ts";

@@ -4,7 +4,7 @@ import { parse, write } from "../core/json.ts";
 import * as stamps from "../core/stamp.ts";
 import { apply, blank, diff, markOf, readMarks, writeFields, type Delta, type Fields } from "../core/state.ts";
 import { DeviceError } from "./errors.ts";
-import { Receiver } from "./receiver.ts";
+import { Answers } from "./answers.ts";
 import { answeredBefore, fieldsOf, stored, type Stored } from "./shelf.ts";
 
 /** What this device has and central lost when it was restored from a backup, and nobody has offered again so far. */
@@ -22,7 +22,7 @@ export interface LostRecord {
   editedAt: number;
 }
 
-export class Reconciler extends Receiver {
+export class Reconciler extends Answers {
   /** Begins anew with a central that was restored. What it has accepted of this store goes into the outbox again. */
   protected reconcile(old: string, generation: string): void {
     this.within(() => {

@@ -7,7 +7,6 @@ import {
   apply,
   blank,
   has,
-  isObject,
   noMarks,
   noRecord,
   readDelta,

@@ -4,7 +4,8 @@ import { isArray, write } from "../core/json.ts";
 import * as stamps from "../core/stamp.ts";
 import { isObject } from "../core/state.ts";
 import { Problem } from "./errors.ts";
-import { Line, type Report, type Run } from "./line.ts";
+import { Line } from "./line.ts";
+import type { Report, Run } from "./meet.ts";
 import { list, members, text, type Members } from "./receiver.ts";
 import { listOf, type Entry } from "./shelf.ts";
 

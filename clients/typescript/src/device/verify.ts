@@ -3,7 +3,7 @@ import { bucket, FingerprintSet } from "../core/fingerprint.ts";
 import { write, type Value } from "../core/json.ts";
 import { writeFields } from "../core/state.ts";
 import { DeviceError } from "./errors.ts";
-import type { Run } from "./line.ts";
+import type { Run } from "./meet.ts";
 import { list, members, text, type Members } from "./receiver.ts";
 import { underOf, type Stored } from "./shelf.ts";
 import { Traveller } from "./trip.ts";
