@@ -306,6 +306,26 @@ func TestNoMoreRoom(t *testing.T) {
 	}
 }
 
+// P1: where somebody has the browser clear what a page stored while it is open, a save says so in place of claiming that it is
+// kept; what was unsent is still there, and goes to central.
+func TestStorageClearedUnderIt(t *testing.T) {
+	f := newField(t)
+	f.device(f.browser, "own")
+	f.mustRun(f.browser, fmt.Sprintf(`await store.enrol(%q, %q, "phone"); await store.exchange(); await store.add("trails", { name: "Before" })`,
+		f.way, f.bed.Code("worker")))
+	at, err := url.Parse(f.app)
+	testbed.Must(t, err)
+	_, err = chromedp.Call(f.browser, storage.ClearDataForOrigin, storage.ClearDataForOriginParams{Origin: "http://" + at.Host, StorageTypes: "all"})
+	testbed.Must(t, err)
+	if got := f.run(f.browser, `await store.add("trails", { name: "After" })`); !strings.Contains(got, "DeviceError cleared: the browser has cleared") {
+		t.Errorf("a save after that: %s", got)
+	}
+	f.mustRun(f.browser, `await store.exchange()`)
+	if before, after := f.has("Before"), f.has("After"); before != 1 || after != 0 {
+		t.Errorf("central has what was unsent %d times, and what was not saved %d times", before, after)
+	}
+}
+
 // A browser that keeps nothing for a page says so in words.
 func TestNoStorage(t *testing.T) {
 	f := newField(t)
@@ -314,6 +334,10 @@ func TestNoStorage(t *testing.T) {
 		window.denied = await open("denied", { worker: "/denied.js" }).then(() => "opened", (error) => error.name + " " + error.code + ": " + error.message);
 	})(), ""`)
 	f.until(f.browser, `window.denied ?? ""`, "DeviceError no-storage: this browser keeps no files")
+	f.mustRun(f.browser, `window.homing = await import("/browser.js")`)
+	if got := f.run(f.browser, `await homing.open("lost", { worker: "/not-there.js" })`); !strings.Contains(got, "cannot be started from /not-there.js") {
+		t.Errorf("a worker that is not there: %s", got)
+	}
 }
 
 // device opens a store of a page's own, and gives it to scripts as the variable store.

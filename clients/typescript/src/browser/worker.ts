@@ -8,6 +8,7 @@ import { isThere, openPrivate, type PrivateDatabase } from "./database.ts";
 import { failureOf, packed, type Answered, type Asked, type Message, type Told } from "./messages.ts";
 
 let database: PrivateDatabase;
+let named = "";
 let store: Store;
 let opened: Promise<void> | undefined;
 const running = new Map<string, AbortController>();
@@ -31,6 +32,7 @@ function say(message: Answered | Told): void {
 
 async function open(name: string): Promise<void> {
   database = await openPrivate(name);
+  named = name;
   store = new Store(database, { agent: navigator.userAgent });
   store.listen(note);
   addEventListener("online", () => store.soon());
@@ -165,11 +167,39 @@ function over<T>(ask: string, work: (options: ExchangeOptions) => Promise<T>): P
   return work({ watch, signal: control.signal }).finally(() => running.delete(ask));
 }
 
+/** What puts something into the store that is to be there tomorrow. */
+const saves = new Set([
+  "enrol",
+  "add",
+  "edit",
+  "editSeen",
+  "remove",
+  "group",
+  "settle",
+  "sendAgain",
+  "offerLost",
+  "setSecret",
+  "join",
+]);
+
+/** Refuses to save once somebody has had the browser clear what the page stored: what is open is in no folder any more. */
+async function mustBeKept(): Promise<void> {
+  if (!(await isThere(named))) {
+    throw new DeviceError(
+      "cleared",
+      "the browser has cleared what this page had stored, so nothing more can be saved here; exchange now, which still sends what is unsent, or back up, and then open the page anew",
+    );
+  }
+}
+
 async function answer({ ask, from, method, given }: Asked): Promise<void> {
   try {
     const args = parse(given) as Value[];
     if (method !== "open" && method !== "restore") {
       await opened; // another page may ask while this one is still opening it
+    }
+    if (saves.has(method)) {
+      await mustBeKept();
     }
     const own = methods[method];
     const called = direct.has(method) ? (store[method as keyof Store] as (...args: unknown[]) => unknown) : undefined;

@@ -30,6 +30,7 @@ export type ErrorName =
   | "unreachable"
   | "full"
   | "no-storage"
+  | "cleared"
   | "interrupted";
 
 /** What a device says no to, in words for people. */
