@@ -429,6 +429,9 @@ func TestPeopleAndBackupsInABrowser(t *testing.T) {
 	if n := f.has("Quillback"); n != 1 {
 		t.Errorf("central has %d", n)
 	}
+	if got := f.mustRun(f.browser, `const room = await store.room(); return String(room.used > 0 && room.quota > room.used)`); got != "true" {
+		t.Error("the store does not know its room")
+	}
 	if got := f.run(f.browser, `await homing.restore(made, "shared")`); !strings.Contains(got, "taken") {
 		t.Errorf("restored over a store: %s", got)
 	}

@@ -411,6 +411,15 @@ export class BrowserStore {
     return this.call("fingerprint", [collection]);
   }
 
+  /**
+   * How much room the browser gives this origin and how much of it is taken, in bytes, as far as it says; and whether it has
+   * promised to keep the store until somebody clears it.
+   */
+  async room(): Promise<{ used: number; quota: number; persisted: boolean }> {
+    const { usage = 0, quota = 0 } = await navigator.storage.estimate();
+    return { used: usage, quota, persisted: await navigator.storage.persisted() };
+  }
+
   /** A copy of the whole store, to be kept elsewhere. */
   async backup(): Promise<Blob> {
     const text = atob(await this.call<string>("exported", []));

@@ -47,7 +47,10 @@ await drive(
       await store.renewAsRestored();
       store.close();
     },
-    backUp: async (_, path) => put(path, await database.exported(), "&new"),
+    backUp: async (store, path) => {
+      store.mustBeSomebody();
+      await put(path, await database.exported(), "&new");
+    },
     backups: async (store) => {
       const all: string[] = [];
       for (const name of store.backups()) {
