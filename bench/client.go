@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
-	"net/url"
 	"path/filepath"
 	"time"
 
@@ -15,24 +13,16 @@ import (
 	"homing/service"
 )
 
-// toCentral carries the requests of a driven device to the central that runs.
-type toCentral struct{ at *url.URL }
-
-func (c toCentral) RoundTrip(r *http.Request) (*http.Response, error) {
-	r.URL.Scheme, r.URL.Host, r.Host = c.at.Scheme, c.at.Host, c.at.Host
-	return http.DefaultTransport.RoundTrip(r)
-}
-
 // clients measures the device in TypeScript, in Node, beside the one in Go: both as programs that are driven line by line,
 // so that the way there costs both the same.
 func (s *stand) clients(ctx context.Context, saves int) ([]measure, error) {
-	at, err := url.Parse(s.running.URL())
+	central, err := driver.ToCentral(s.running.URL())
 	if err != nil {
 		return nil, err
 	}
 	began := time.Now()
 	options := device.Options{Now: time.Now, Tick: func() (string, time.Duration) { return "bench", time.Since(began) },
-		NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }, Transport: toCentral{at}}
+		NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }, Transport: central}
 	type took struct{ load, save, search float64 } // per second
 	all := map[string]took{}
 	for name, command := range map[string][]string{"node": {"node", "clients/typescript/dist/driver.js"}, "go": {"bin/homing", "drive"}} {

@@ -3,8 +3,6 @@ package typescript_test
 import (
 	"encoding/json"
 	"errors"
-	"net/http"
-	"net/url"
 	"path/filepath"
 	"testing"
 	"time"
@@ -16,23 +14,15 @@ import (
 	"homing/internal/testbed"
 )
 
-// toCentral carries the requests of a driven device to a central that runs.
-type toCentral struct{ at *url.URL }
-
-func (c toCentral) RoundTrip(r *http.Request) (*http.Response, error) {
-	r.URL.Scheme, r.URL.Host, r.Host = c.at.Scheme, c.at.Host, c.at.Host
-	return http.DefaultTransport.RoundTrip(r)
-}
-
 // enrolled is a device in Node, on a central that runs. Its clock can be turned.
 func enrolled(t *testing.T, bed *testbed.Bed) (store *driver.Store, turn func(time.Duration)) {
 	t.Helper()
-	at, err := url.Parse(bed.URL())
+	central, err := driver.ToCentral(bed.URL())
 	testbed.Must(t, err)
 	began, turned := time.Now(), time.Duration(0)
 	now := func() time.Time { return time.Now().Add(turned) }
 	store, err = driver.Open(t.Context(), driver.Command{Args: []string{"node", "dist/driver.js"}},
-		filepath.Join(t.TempDir(), "store.db"), device.Options{Now: now, Transport: toCentral{at},
+		filepath.Join(t.TempDir(), "store.db"), device.Options{Now: now, Transport: central,
 			Tick:  func() (string, time.Duration) { return "test", time.Since(began) + turned },
 			NewID: func() uuid.UUID { return uuid.Must(uuid.NewV7()) }})
 	testbed.Must(t, err)

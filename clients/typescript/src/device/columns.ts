@@ -2,7 +2,8 @@
 import type { Collection } from "../core/definition.ts";
 import { isObject } from "../core/state.ts";
 
-function column(c: Collection, name: string): string {
+/** In which column of the table the value of a field stands. */
+export function column(c: Collection, name: string): string {
   const field = c.field(name);
   return field?.computed !== undefined ? "computed" : field?.local ? "local" : "fields";
 }

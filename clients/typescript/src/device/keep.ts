@@ -1,5 +1,5 @@
 // How long a device keeps what it has, how old that may be, and what it keeps of what was looked up.
-import { isNumberField, listKey } from "./columns.ts";
+import { column, isNumberField, listKey } from "./columns.ts";
 import type { Collection } from "../core/definition.ts";
 import * as stamps from "../core/stamp.ts";
 import type { Param } from "./database.ts";
@@ -145,7 +145,11 @@ export class Keeper extends Shelf {
   protected indexLists(c: Collection): void {
     const start = `list_${c.name}__`;
     const wanted = new Map(
-      c.lists.map((name) => [`${start}${name}_${isNumberField(c, name) ? "n" : "t"}`, listKey(c, name)]),
+      c.lists.map((name) => {
+        // By its name an index is of one expression: one over another column, or another kind of value, is another.
+        const kind = isNumberField(c, name) ? "number" : "text";
+        return [`${start}${name}_${kind}_${column(c, name)}`, listKey(c, name)];
+      }),
     );
     const there = this.db.all<{ name: string }>(
       `SELECT name FROM sqlite_schema WHERE type = 'index' AND substr(name, 1, ?) = ?`,

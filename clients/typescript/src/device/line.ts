@@ -6,6 +6,7 @@ import type { Age } from "./keep.ts";
 import { Link } from "./link.ts";
 import type { Progress, Report, Run } from "./meet.ts";
 import { Puller } from "./pull.ts";
+import { firstBatch } from "./push.ts";
 import type { Summary } from "./receiver.ts";
 import type { Stored } from "./shelf.ts";
 
@@ -40,8 +41,6 @@ export interface ExchangeOptions {
 }
 
 const keptExchanges = 200;
-/** What is taken for granted until central has said how large a batch may be. */
-const fewChanges = 500;
 
 export abstract class Line extends Puller {
   private busy = false;
@@ -106,7 +105,7 @@ export abstract class Line extends Puller {
       link: new Link(this.fact("central"), this.fact("token"), this.options.fetch ?? fetch),
       summary: { exchange: this.newID(), ...counts },
       offset: this.offset,
-      maxChanges: fewChanges,
+      maxChanges: firstBatch,
       maxBytes: 1 << 20,
       defined: new Set(),
       revoked: false,
@@ -136,13 +135,17 @@ export abstract class Line extends Puller {
       await after(run);
       await this.report(run, await this.runErrands(run));
       this.forgetTravelled();
-      this.log(started, run.summary, "");
     } catch (error) {
-      this.log(started, run.summary, error instanceof Error ? error.message : String(error));
+      try {
+        this.log(started, run.summary, error instanceof Error ? error.message : String(error));
+      } catch {
+        // A store that cannot be written says so with the next save; why the exchange broke off is said now.
+      }
       throw error;
     } finally {
       this.busy = false;
     }
+    this.log(started, run.summary, "");
     if (run.erases && this.giveUp() === undefined) {
       this.db.wipe();
       throw new DeviceError("erased", "central asked for it, and nothing was unsent: this store was erased");

@@ -7,7 +7,8 @@ import { Meeter, type Run } from "./meet.ts";
 import { list, members, text, type Members } from "./receiver.ts";
 import { answeredBefore, type Entry } from "./shelf.ts";
 
-const firstBatch = 500;
+/** Changes of a batch at most, and what is taken for granted until central has said how large one may be. */
+export const firstBatch = 500;
 const perChange = 300; // bytes that a change weighs besides its fields, about
 
 export abstract class Pusher extends Meeter {

@@ -5,6 +5,7 @@ import { Store } from "../index.ts";
 import { drive } from "./asks.ts";
 
 let database: PrivateDatabase;
+let where = "";
 /** What is said goes out in its order, one request after the other. */
 let saying: Promise<unknown> = Promise.resolve();
 
@@ -35,6 +36,7 @@ await drive(
     open: async (path, options) => {
       // A file that somebody has put there is a store that was copied from elsewhere.
       database = await openPrivate("driven", await bytesAt(path));
+      where = path;
       return new Store(database, options);
     },
     restore: async (backup, path, options) => {
@@ -54,7 +56,7 @@ await drive(
     backups: async (store) => {
       const all: string[] = [];
       for (const name of store.backups()) {
-        const path = `/tmp/homing-driven${name.replaceAll("/", "-")}`;
+        const path = `${where}.${name.split(".before-").at(-1)}`;
         await put(path, await database.exportedFrom(name));
         all.push(path);
       }
