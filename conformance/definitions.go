@@ -74,6 +74,17 @@ var schemas = kind{
 		}
 		two := definition.Definition{Collection: "huts", Fields: []definition.Field{{Name: "beds", Required: true, Schema: json.RawMessage(`{"type":"integer"}`)},
 			{Name: "name", Required: true, Schema: json.RawMessage(`{"type":"string"}`)}}}
+		asked := definition.Definition{Collection: "huts", Fields: []definition.Field{{Name: "state", Schema: json.RawMessage(`{"enum":["open","shut"]}`)},
+			{Name: "until", Required: true, Schema: json.RawMessage(`{"type":"string"}`), When: `record.state == "shut"`},
+			{Name: "beds", Schema: json.RawMessage(`{"type":"integer"}`), When: `record.doors > 2`}}}
+		for _, text := range []string{`{}`, `{"state":"open"}`, `{"state":"shut"}`, `{"state":"shut","until":"May"}`, `{"state":"open","until":"May"}`,
+			`{"until":"May"}`, `{"until":5}`, `{"beds":4}`} {
+			fields, err := record.Parse([]byte(text))
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, fitting{asked, fields})
+		}
 		for _, text := range []string{`{"name":5,"beds":"x"}`, `{"unknown":1,"name":"a","beds":1}`, `{"name":"a"}`} {
 			fields, err := record.Parse([]byte(text))
 			if err != nil {
@@ -113,6 +124,48 @@ func canonicalFields(fields record.Fields) (record.Fields, error) {
 type calling struct {
 	Label  string        `json:"label"`
 	Fields record.Fields `json:"fields"`
+}
+
+type marking struct {
+	Definition definition.Definition `json:"definition"`
+	Fields     record.Fields         `json:"fields"`
+	Today      string                `json:"today"`
+}
+
+// marks are what records want attention for.
+var marks = kind{
+	about: "Of the conditions under attention of a definition, the first that holds for a record on a day: what is said, and its grade; nothing where none holds.",
+	given: func() (all []any, err error) {
+		def := definition.Definition{Collection: "repairs", Fields: []definition.Field{{Name: "due", Schema: json.RawMessage(`{"type":"string"}`)},
+			{Name: "done", Schema: json.RawMessage(`{"type":"boolean"}`)}, {Name: "beds", Schema: json.RawMessage(`{"type":"integer"}`)}},
+			Attention: []definition.Attention{{When: `record.done != true && record.due < today`, Say: "overdue", Grade: definition.Urgent},
+				{When: `record.done != true && days(today, record.due) <= 14`, Say: "due soon", Grade: definition.Soon},
+				{When: `record.beds > 3`, Say: "large", Grade: definition.Note}, {When: `record.beds`, Say: "never", Grade: definition.Note}}}
+		for _, text := range []string{`{"due":"2026-05-01"}`, `{"due":"2026-05-01","done":true}`, `{"due":"2026-05-16"}`, `{"due":"2026-05-15"}`, `{"due":"2026-05-17"}`,
+			`{"due":"2026-05-17","beds":4}`, `{"beds":3}`, `{}`, `{"due":"soon","beds":4}`} {
+			fields, err := record.Parse([]byte(text))
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, marking{def, fields, "2026-05-02"})
+		}
+		return all, nil
+	},
+	work: working(func(given marking) (any, error) {
+		c, err := given.Definition.Compile()
+		if err != nil {
+			return nil, err
+		}
+		fields, err := canonicalFields(given.Fields)
+		if err != nil {
+			return nil, err
+		}
+		got := map[string]any{}
+		if one, holds := c.Attention(fields, given.Today); holds {
+			got["say"], got["grade"] = one.Say, one.Grade
+		}
+		return got, nil
+	}),
 }
 
 // labels are what records are called.
@@ -170,7 +223,9 @@ var expressions = kind{
 			`"%d of %s, %.1f".format([record.beds, record.name, 1])`, `"%d%%".format([2.5])`, `int("+5")`, `int("0x10")`, `int("9223372036854775808")`,
 			`"😀b😀".indexOf("😀", 1)`, `"😀b😀".lastIndexOf("😀")`, `"😀bc".substring(1, 2)`, `"😀b".charAt(1)`, `"abc".charAt(4)`, `"abc".lastIndexOf("c", 3)`,
 			`"a,b,c".split(",", 2)`, `"a,b,c".split(",", 0)`, `"a😀".split("")`, `"aaa".replace("a", "b", 2)`, `"a😀".replace("", "-")`, `"a😀".reverse()`,
-			`math.abs(-3)`, `math.sign(-2.5)`, `math.sqrt(16)`} {
+			`math.abs(-3)`, `math.sign(-2.5)`, `math.sqrt(16)`,
+			`days("2026-02-27", record.opened)`, `days(record.opened, "2026-03-01T23:30:00-05:00")`, `days(record.opened, "2024-02-29")`, `days(record.note, record.opened)`,
+			`days(record.opened, "2026-02-30")`, `days(record.opened, "soon")`, `days(record.beds, record.opened)`, `days(record.opened, "2026-3-1")`} {
 			all = append(all, evaluating{text, fields})
 		}
 		return all, nil

@@ -32,7 +32,7 @@ type kind struct {
 // kinds are the files by their names without an ending.
 var kinds = map[string]kind{
 	"canonical": canonical, "stamps": stamps, "offsets": offsets, "merge": merges, "fingerprints": fingerprints,
-	"schemas": schemas, "expressions": expressions, "rights": mays, "computed": computed, "labels": labels, "series": numbers, "digests": digests,
+	"schemas": schemas, "expressions": expressions, "rights": mays, "computed": computed, "labels": labels, "attention": marks, "series": numbers, "digests": digests,
 }
 
 // Case is one case of a file.

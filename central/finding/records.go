@@ -19,8 +19,10 @@ import (
 	"homing/central/fleet"
 	"homing/central/postgres"
 	"homing/core/definition"
+	"homing/core/desk"
 	"homing/core/fingerprint"
 	"homing/core/query"
+	"homing/core/record"
 	"homing/core/rights"
 	"homing/core/sight"
 	"homing/wire"
@@ -152,7 +154,32 @@ func (c *Finding) Look(ctx context.Context, asker fleet.Person, collection strin
 	if what.Removed {
 		show = found.whole
 	}
-	return c.list(ctx, sight.Askers{asker}, collection, what, show)
+	listing, err := c.list(ctx, sight.Askers{asker}, collection, what, show)
+	if err != nil {
+		return listing, err
+	}
+	compiled, err := c.db.Collection(ctx, collection)
+	if err != nil {
+		return listing, err
+	}
+	for n := range listing.Records {
+		wanted(compiled, &listing.Records[n])
+	}
+	return listing, nil
+}
+
+// wanted says what a record wants attention for on the day that it is where central runs.
+func wanted(c *definition.Collection, r *wire.Record) {
+	if r.Removed || !c.Attends() {
+		return
+	}
+	fields, err := record.Parse(r.Fields)
+	if err != nil {
+		return
+	}
+	if one, wants := c.Attention(fields, time.Now().Format(time.DateOnly)); wants {
+		r.Wants = &desk.Wanted{Say: one.Say, Grade: one.Grade}
+	}
 }
 
 // LookUp is List for a device that asks for records which it does not keep: with the marks that its merges need.
@@ -334,7 +361,9 @@ func (c *Finding) Record(ctx context.Context, asker fleet.Person, collection str
 	if seen, err := sees(sight.Alone(asker), compiled, row.Territories, row.Fields); err != nil || !seen {
 		return wire.Record{}, errors.Join(missing, err)
 	}
-	return row.whole(), nil
+	r := row.whole()
+	wanted(compiled, &r)
+	return r, nil
 }
 
 // Fingerprint is that of all records of a collection that are not removed and that somebody may see.

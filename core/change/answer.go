@@ -33,6 +33,7 @@ const (
 	CodeUnknownField      = "unknown-field"
 	CodeInvalidValue      = "invalid-value"
 	CodeMissing           = "missing"
+	CodeNotAsked          = "not-asked"
 	CodeMalformed         = "malformed"
 	CodeNotAllowed        = "not-allowed"
 	CodeNumberReused      = "number-reused"

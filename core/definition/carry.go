@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 
 	"homing/core/expression"
@@ -216,6 +217,8 @@ func Differences(before, now Definition) []Difference {
 		"keep":                            before.Sync.Keep != now.Sync.Keep,
 		"maximum age":                     !equal(before.Sync.MaxAge, now.Sync.MaxAge),
 		"way of removals that meet edits": before.Rules().Removal != now.Rules().Removal,
+		"attention":                       !slices.Equal(before.Attention, now.Attention),
+		"wording in other languages":      !reflect.DeepEqual(before.Languages, now.Languages),
 		"keeping of every step":           (before.Sync.Steps == Every) != (now.Sync.Steps == Every)} {
 		if differ {
 			note("", "the "+what+" changes")

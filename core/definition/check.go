@@ -31,12 +31,24 @@ func (d Definition) check() error {
 			return &ruleError{at, fmt.Errorf("the field %s, so it cannot be required", why)}
 		case field.Required && field.Local:
 			return &ruleError{at, fmt.Errorf("a field that stays on the device cannot be required: central never sees it")}
+		case field.When != "" && !settable:
+			return &ruleError{append(at, "when"), fmt.Errorf("the field %s, so nobody is asked for it", why)}
+		case field.When != "" && d.Key == field.Name:
+			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s is not asked for of every record; take one that is", d.Key)}
+		case field.Again && !settable:
+			return &ruleError{append(at, "again"), fmt.Errorf("the field %s, so no form starts with it", why)}
 		case field.Computed != "" && d.Key == field.Name:
 			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s is worked out; take a field that people set", d.Key)}
 		case field.Local && d.Key == field.Name:
 			return &ruleError{[]string{"key"}, fmt.Errorf("the key %s stays on the device; take a field that central sees",
 				d.Key)}
 		}
+	}
+	if err := d.checkAttention(); err != nil {
+		return err
+	}
+	if err := d.checkLanguages(); err != nil {
+		return err
 	}
 	if len(d.Lists) > MostLists {
 		return &ruleError{[]string{"lists"}, fmt.Errorf("there are %d fields: take at most %d, since each costs something with every save",

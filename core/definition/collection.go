@@ -121,10 +121,19 @@ func (d Definition) Schema() json.RawMessage {
 
 // Validate says everything that is wrong with a record. None means that it is valid.
 func (c *Collection) Validate(fields record.Fields) []change.Reason {
-	if c.plainly(fields) {
+	not := c.unasked(fields)
+	if len(not) == 0 && c.plainly(fields) {
 		return nil
 	}
-	return c.bySchema(fields)
+	reasons := c.bySchema(fields)
+	for name := range not {
+		reasons = slices.DeleteFunc(reasons, func(r change.Reason) bool { return r.Field == name && r.Code == change.CodeMissing })
+		if fields[name] != nil {
+			reasons = append(reasons, change.Reason{Field: name, Code: change.CodeNotAsked,
+				Message: "is asked for only where " + c.guard.when[name].String() + "; take the value out"})
+		}
+	}
+	return inOrder(reasons)
 }
 
 // bySchema is [Collection.Validate] for any schema.
@@ -143,7 +152,11 @@ func (c *Collection) bySchema(fields record.Fields) []change.Reason {
 	}
 	var reasons []change.Reason
 	collect(invalid, c.Definition, &reasons)
-	// The schema's own order is chance: the same record gets the same words every time, everywhere.
+	return inOrder(reasons)
+}
+
+// inOrder gives the same record the same words every time, everywhere: the schema's own order is chance.
+func inOrder(reasons []change.Reason) []change.Reason {
 	slices.SortStableFunc(reasons, func(a, b change.Reason) int {
 		return cmp.Or(strings.Compare(a.Field, b.Field), strings.Compare(a.Code, b.Code), strings.Compare(a.Message, b.Message))
 	})

@@ -30,6 +30,9 @@ type Definition struct {
 	Access   Access  `json:"access,omitzero"`
 	Sync     Sync    `json:"sync"`
 	Carry    Carry   `json:"carry,omitzero"`
+	// Attention is worked out where somebody looks: what is overdue changes with the day.
+	Attention []Attention        `json:"attention,omitempty" maxItems:"8" doc:"Conditions that mark records for the eye. Of several that hold, the first counts."`
+	Languages map[string]Wording `json:"languages,omitempty" doc:"What titles, helps and choices are called in other languages, by BCP 47 tag, such as de."`
 	// Examples are records on which the rules of the definition can be tried.
 	Examples []record.Fields `json:"examples,omitempty" doc:"Records to try the rules on; no part of what is collected."`
 	// Renamed is kept by central over all versions.
@@ -46,6 +49,8 @@ type Field struct {
 	Filled    string          `json:"filled,omitempty" doc:"CEL expression over record, worker and change that gives the value when central accepts a change. Nobody else sets it."`
 	Series    string          `json:"series,omitempty" doc:"The first number of a series, such as REP-00001. Central gives each record the next one when it first accepts it."`
 	Local     bool            `json:"local,omitempty" doc:"The value stays on the device and is never sent."`
+	When      string          `json:"when,omitempty" doc:"CEL expression over record: the field is asked for only where it holds, required only there, and empty elsewhere. One that cannot be worked out, since a value is missing, counts as false."`
+	Again     bool            `json:"again,omitempty" doc:"In a form for many alike, the next record starts with the value of the last one."`
 	Schema    json.RawMessage `json:"schema" doc:"JSON Schema 2020-12 of the value."`
 }
 

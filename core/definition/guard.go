@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 
 	"homing/core/expression"
 	"homing/core/record"
@@ -29,6 +30,8 @@ type guard struct {
 	computed  map[string]*expression.Program // by field
 	filled    map[string]*expression.Program // by field
 	series    map[string]Series              // by field
+	when      map[string]*expression.Program // by field
+	attention []*expression.Program          // in the order of the definition
 	names     []string                       // of the fields
 }
 
@@ -49,7 +52,8 @@ func (e *ruleError) Error() string { return fmt.Sprintf("%s: %v", e.path[len(e.p
 
 func (d Definition) guard() (guard, error) {
 	g := guard{rules: map[string]*expression.Program{}, convert: map[string]*expression.Program{},
-		computed: map[string]*expression.Program{}, filled: map[string]*expression.Program{}, series: map[string]Series{}}
+		computed: map[string]*expression.Program{}, filled: map[string]*expression.Program{}, series: map[string]Series{},
+		when: map[string]*expression.Program{}}
 	for _, field := range d.Fields {
 		g.names = append(g.names, field.Name)
 		if err := g.given(field); err != nil {
@@ -74,6 +78,13 @@ func (d Definition) guard() (guard, error) {
 		}
 		g.territory = program
 	}
+	for n, one := range d.Attention {
+		program, err := expression.Compile(one.When, "record", "today")
+		if err != nil {
+			return g, &ruleError{[]string{"attention", strconv.Itoa(n), "when"}, err}
+		}
+		g.attention = append(g.attention, program)
+	}
 	for _, field := range slices.Sorted(maps.Keys(d.Carry.Convert)) {
 		program, err := expression.Compile(d.Carry.Convert[field], "record")
 		if err != nil {
@@ -84,7 +95,7 @@ func (d Definition) guard() (guard, error) {
 	return g, nil
 }
 
-// given compiles what says how a field gets its value without anybody's help.
+// given compiles what says how a field gets its value without anybody's help, and when it is to have one.
 func (g guard) given(field Field) error {
 	var err error
 	if field.Computed != "" {
@@ -95,6 +106,11 @@ func (g guard) given(field Field) error {
 	if field.Filled != "" {
 		if g.filled[field.Name], err = expression.Compile(field.Filled, "record", "worker", "change"); err != nil {
 			return &ruleError{[]string{"fields", field.Name, "filled"}, err}
+		}
+	}
+	if field.When != "" {
+		if g.when[field.Name], err = expression.Compile(field.When, "record"); err != nil {
+			return &ruleError{[]string{"fields", field.Name, "when"}, err}
 		}
 	}
 	if field.Series != "" {

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"homing/core/expression"
@@ -32,6 +33,12 @@ func (d Definition) Inspect(children ...Definition) error {
 		if err := expression.Check(act.text, map[string]expression.Variable{"worker": worker, "before": seen, "after": seen}, expression.Choice,
 			Nearest); err != nil {
 			return &ruleError{[]string{"access", act.name}, err}
+		}
+	}
+	whole := map[string]expression.Variable{"record": {Members: d.members(true)}, "today": {Text: true}}
+	for n, one := range d.Attention {
+		if err := expression.Check(one.When, whole, expression.Choice, Nearest); err != nil {
+			return &ruleError{[]string{"attention", strconv.Itoa(n), "when"}, err}
 		}
 	}
 	if d.Sync.Territory != "" {
@@ -67,6 +74,12 @@ func (d Definition) inspectField(field Field, children []Definition) error {
 			"change": {Members: expression.Members{"device": expression.AlwaysText, "received": expression.AlwaysText}}}
 		if err := expression.Check(field.Filled, variables, expression.Value, Nearest); err != nil {
 			return &ruleError{append(at, "filled"), err}
+		}
+	}
+	if field.When != "" {
+		seen := map[string]expression.Variable{"record": {Members: d.members(false)}}
+		if err := expression.Check(field.When, seen, expression.Choice, Nearest); err != nil {
+			return &ruleError{append(at, "when"), err}
 		}
 	}
 	if start := field.Default(); start != nil {
@@ -143,7 +156,7 @@ var words = strings.Fields(`$schema $id $ref $anchor $dynamicRef $dynamicAnchor 
 	dependentSchemas propertyNames if then else allOf anyOf oneOf not unevaluatedItems unevaluatedProperties title description default
 	deprecated readOnly writeOnly examples format contentEncoding contentMediaType contentSchema definitions`)
 
-var fieldWords = strings.Fields(`reference computed filled series local unit`)
+var fieldWords = strings.Fields(`reference computed filled series local unit when again`)
 
 // formats are those that are checked, and that all devices judge alike.
 var formats = strings.Fields(`date-time date time duration email hostname ipv4 ipv6 uri uri-reference uuid json-pointer relative-json-pointer`)

@@ -37,7 +37,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key,
-// fields, required, parent, access, sync and carry. File is the name that errors carry; every error is a
+// fields, required, parent, access, sync, carry, attention and languages. File is the name that errors carry; every error is a
 // [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
@@ -138,7 +138,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
 	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "searched", "fields", "required", "parent",
-		"access", "sync", "carry", "examples")
+		"access", "sync", "carry", "examples", "attention", "languages")
 	if err != nil {
 		return d, err
 	}
@@ -194,6 +194,13 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 	if parts["sync"] != nil {
 		if err := s.sync(&d, parts["sync"]); err != nil {
 			return d, err
+		}
+	}
+	for name, into := range map[string]any{"attention": &d.Attention, "languages": &d.Languages} {
+		if parts[name] != nil {
+			if err := s.into(parts[name], name, into); err != nil {
+				return d, err
+			}
 		}
 	}
 	if parts["examples"] != nil {
@@ -287,7 +294,7 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 				"expression with commas in quotes", name, member.value.Content[n-1].Value)
 		}
 		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled,
-			"series": &field.Series} {
+			"series": &field.Series, "when": &field.When} {
 			value, has := schema[what]
 			text, isText := value.(string)
 			if has && (!isText || strings.TrimSpace(text) == "") {
@@ -295,11 +302,13 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 			}
 			*into = text
 		}
-		if local, has := schema["local"]; has {
-			var isBool bool
-			if field.Local, isBool = local.(bool); !isBool {
-				return s.fail(follow(member.value, []string{"local"}), "the field %q: local is true or false", name)
+		for what, into := range map[string]*bool{"local": &field.Local, "again": &field.Again} {
+			value, has := schema[what]
+			is, isBool := value.(bool)
+			if has && !isBool {
+				return s.fail(follow(member.value, []string{what}), "the field %q: %s is true or false", name, what)
 			}
+			*into = is
 		}
 		if field.Schema, err = json.Marshal(schema); err != nil {
 			return s.fail(member.value, "the field %q: %v", name, err)
@@ -378,6 +387,26 @@ func (s source) carry(d *Definition, node *yaml.Node) error {
 	}
 	for _, wrong := range d.Carry.problems(*d) {
 		return s.fail(node, "%s", wrong)
+	}
+	return nil
+}
+
+// into reads a part of the file that says what a struct or a map of such holds.
+func (s source) into(node *yaml.Node, what string, into any) error {
+	value, err := s.json(node, 0)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(value)
+	if err != nil {
+		return s.fail(node, "%v", err)
+	}
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(into); err != nil {
+		want := map[string]string{"attention": "a list of {when: EXPRESSION, say: WORDS, grade: urgent|soon|note}",
+			"languages": "LANGUAGE: {title: TEXT, description: TEXT, fields: {FIELD: {title: TEXT, description: TEXT, choices: {VALUE: TEXT}}}, attention: {WORDS: WORDS}}"}[what]
+		return s.fail(node, "%s reads %s (%s)", what, want, strings.TrimPrefix(err.Error(), "json: "))
 	}
 	return nil
 }

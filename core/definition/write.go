@@ -81,6 +81,15 @@ func WriteSource(d Definition) []byte {
 			fmt.Fprintf(&out, "    %s: %s\n", path, d.Sync.Rules[path])
 		}
 	}
+	for _, part := range []struct {
+		name  string
+		has   bool
+		value any
+	}{{"attention", len(d.Attention) > 0, d.Attention}, {"languages", len(d.Languages) > 0, d.Languages}} {
+		if text, err := json.Marshal(part.value); err == nil && part.has {
+			fmt.Fprintf(&out, "%s: %s\n", part.name, text)
+		}
+	}
 	if text, err := json.Marshal(d.Carry); err == nil && string(text) != "{}" {
 		fmt.Fprintf(&out, "carry: %s\n", text)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/clock"
+	"homing/core/definition"
 )
 
 // Answer is central's word on one change.
@@ -38,6 +39,13 @@ type Record struct {
 	Device     string          `json:"device,omitempty" doc:"Name of the device the last change came from; empty when it was made at central."`
 	Since      int64           `json:"since,omitempty" doc:"Given where this is a part: fields and marks hold what came after this revision, and null stands for a value that is gone."`
 	Digest     string          `json:"digest,omitempty" doc:"Of a part: tells whether the record is right once the part is laid over what the device has."`
+	Wants      *Wanted         `json:"attention,omitempty" doc:"What the record wants attention for today, where people look at it."`
+}
+
+// Wanted is what a record wants attention for, by a condition of its definition.
+type Wanted struct {
+	Say   string           `json:"say"`
+	Grade definition.Grade `json:"grade" enum:"urgent,soon,note"`
 }
 
 // Withdrawal is all that somebody hears of a record that they may not see: that it is not theirs to keep.

@@ -28,10 +28,11 @@ const (
 // Members are the members of an object by name.
 type Members map[string]Kind
 
-// Variable is a variable of an expression: an object, or lists of objects by name.
+// Variable is a variable of an expression: an object, lists of objects by name, or a text.
 type Variable struct {
 	Members Members
 	Lists   map[string]Members // what children.NAME holds, nil where it is not known; Members are not looked at then
+	Text    bool               // it is a text, and has neither
 }
 
 func (k Kind) declared() *cel.Type {
@@ -108,7 +109,7 @@ func Check(text string, variables map[string]Variable, gives Gives, nearest func
 		return err
 	}
 	o := objects{base, map[string]map[string]*cel.Type{}}
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction, daysFunction}
 	names := []string{}
 	object := func(name string, members Members) *cel.Type {
 		o.members[name] = map[string]*cel.Type{}
@@ -119,6 +120,10 @@ func Check(text string, variables map[string]Variable, gives Gives, nearest func
 		return cel.ObjectType(name)
 	}
 	for name, v := range variables {
+		if v.Text {
+			options = append(options, cel.Variable(name, cel.StringType))
+			continue
+		}
 		declared := "homing." + name
 		if v.Lists == nil {
 			options = append(options, cel.Variable(name, object(declared, v.Members)))

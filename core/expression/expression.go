@@ -49,7 +49,7 @@ type Program struct {
 
 var environments sync.Map // of *cel.Env by the names of the variables: making one is dear
 
-// Compile reads an expression over the named variables, each of which is an object.
+// Compile reads an expression over the named variables, each of which is an object, but for today, which is a date as a text.
 func Compile(text string, variables ...string) (*Program, error) {
 	if len(text) > maxLength {
 		return nil, fmt.Errorf("the expression has %d characters; at most %d", len(text), maxLength)
@@ -92,13 +92,16 @@ func environment(variables []string) (*cel.Env, error) {
 	if known, ok := environments.Load(key); ok {
 		return known.(*cel.Env), nil
 	}
-	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction}
+	options := []cel.EnvOption{cel.CrossTypeNumericComparisons(true), ext.Strings(), ext.Math(), sumFunction, daysFunction}
 	for _, name := range variables {
-		if name == "before" || name == "after" { // null for an add or a removal
+		switch name {
+		case "before", "after": // null for an add or a removal
 			options = append(options, cel.Variable(name, cel.DynType))
-			continue
+		case "today":
+			options = append(options, cel.Variable(name, cel.StringType))
+		default:
+			options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 		}
-		options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))
 	}
 	env, err := cel.NewEnv(options...)
 	if err != nil {

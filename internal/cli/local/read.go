@@ -63,7 +63,7 @@ func localList(lookUp bool) cli.ActionFunc {
 			if c.Bool("json") {
 				return terminal.WriteJSON(c.Root().Writer, found)
 			}
-			if err := printFound(c.Root().Writer, d.Definition, found); err != nil || found.Total > 0 || lookUp {
+			if err := printFound(c.Root().Writer, d, found); err != nil || found.Total > 0 || lookUp {
 				return err
 			}
 			return office.NoteValues(c.Root().Writer, c.StringSlice("where"), func() (all []record.Fields, err error) {
@@ -77,11 +77,19 @@ func localList(lookUp bool) cli.ActionFunc {
 	}
 }
 
-func printFound(w io.Writer, d definition.Definition, found device.Found) error {
-	headings, columns := office.ListColumns(d)
-	t := terminal.NewTable(w, append([]string{"RECORD", "MARK"}, append(headings, "REV", "EDITED", "BY")...)...)
+func printFound(w io.Writer, d *definition.Collection, found device.Found) error {
+	headings, columns := office.ListColumns(d.Definition)
+	first := []string{"RECORD", "MARK"}
+	if d.Attends() {
+		first = append(first, "ATTENTION")
+	}
+	t := terminal.NewTable(w, append(first, append(headings, "REV", "EDITED", "BY")...)...)
 	for _, r := range found.Records {
-		t.Row(append(append([]any{r.ID, mark(r)}, office.FieldCells(shownFields(r), columns)...), r.Revision, terminal.When(r.EditedAt),
+		cells := []any{r.ID, mark(r)}
+		if d.Attends() {
+			cells = append(cells, wanted(d, r))
+		}
+		t.Row(append(append(cells, office.FieldCells(shownFields(r), columns)...), r.Revision, terminal.When(r.EditedAt),
 			r.Author)...)
 	}
 	if err := t.Flush(); err != nil {
@@ -92,6 +100,12 @@ func printFound(w io.Writer, d definition.Definition, found device.Found) error 
 		fmt.Fprintln(w, note)
 	}
 	return nil
+}
+
+// wanted is what a record wants attention for today, in the words of its definition.
+func wanted(d *definition.Collection, r device.Record) string {
+	one, _ := d.Attention(r.Fields, time.Now().Format(time.DateOnly))
+	return one.Say
 }
 
 // shownFields are a record's fields with what stands in for numbers that central has not given yet.
@@ -145,7 +159,7 @@ func localChildren(ctx context.Context, c *cli.Command) error {
 				fmt.Fprintln(w)
 			}
 			fmt.Fprintf(w, "%s of %s\n", child.Title, of.Label)
-			if err := printFound(w, child.Definition, all[name]); err != nil {
+			if err := printFound(w, child, all[name]); err != nil {
 				return err
 			}
 		}
@@ -175,6 +189,9 @@ func localShow(ctx context.Context, c *cli.Command) error {
 		if r.Pending > 0 {
 			fmt.Fprintf(w, "%s: %s that central has not taken yet; homing local review shows more\n", mark(r),
 				terminal.Count(r.Pending, "change"))
+		}
+		if say := wanted(d, r); say != "" {
+			fmt.Fprintf(w, "wants attention: %s\n", say)
 		}
 		by := r.Author
 		if r.Device != "" {

@@ -101,6 +101,14 @@ func RecordsPath(collection string) string {
 	return "/v1/records/" + url.PathEscape(collection)
 }
 
+// wantedOf is what a record wants attention for, in the words of its definition.
+func wantedOf(r wire.Record) string {
+	if r.Wants == nil {
+		return ""
+	}
+	return r.Wants.Say
+}
+
 func listRecords(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Arguments(c, "COLLECTION")
 	if err != nil {
@@ -124,13 +132,22 @@ func listRecords(ctx context.Context, c *cli.Command) error {
 		return terminal.WriteJSON(w, listing)
 	}
 	headings, columns := ListColumns(d.Definition)
-	t := terminal.NewTable(w, append([]string{"RECORD"}, append(headings, "REV", "EDITED", "BY")...)...)
+	attends := d.Attends()
+	first := []string{"RECORD"}
+	if attends {
+		first = append(first, "ATTENTION")
+	}
+	t := terminal.NewTable(w, append(first, append(headings, "REV", "EDITED", "BY")...)...)
 	for _, r := range listing.Records {
 		fields, err := record.Parse(r.Fields)
 		if err != nil {
 			return err
 		}
-		cells := append([]any{r.ID}, FieldCells(fields, columns)...)
+		cells := []any{r.ID}
+		if attends {
+			cells = append(cells, wantedOf(r))
+		}
+		cells = append(cells, FieldCells(fields, columns)...)
 		t.Row(append(cells, r.Revision, terminal.When(r.EditedAt), r.Author)...)
 	}
 	if err := t.Flush(); err != nil {
@@ -362,6 +379,9 @@ func printRecord(w io.Writer, d *definition.Collection, r wire.Record) error {
 		state += ", REMOVED"
 	}
 	fmt.Fprintf(w, "%s  (%s %s, %s)\n", d.LabelOf(fields), d.Collection, r.ID, state)
+	if say := wantedOf(r); say != "" {
+		fmt.Fprintf(w, "wants attention: %s\n", say)
+	}
 	by := r.Author
 	if r.Device != "" {
 		by += " on " + r.Device

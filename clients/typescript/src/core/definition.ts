@@ -1,9 +1,9 @@
 // A collection's definition, compiled: what a record is called, whether it is valid, who may do what with it, where it
 // belongs, what is worked out.
-import { Expression, ExpressionError, objectOf, valuesOf } from "./expression.ts";
+import { Expression, ExpressionError, objectOf, valuesOf, type Variables } from "./expression.ts";
 import { parse, write, type Value } from "./json.ts";
 import type { Removal, Rule, Rules } from "./merge.ts";
-import { RecordSchema, type Reason } from "./schema.ts";
+import { inOrder, RecordSchema, type Reason } from "./schema.ts";
 import { blank, isObject, type Delta, type Fields, type Raw } from "./state.ts";
 
 export type Role = "reader" | "worker" | "lead" | "admin";
@@ -26,6 +26,20 @@ export interface Field {
   filled?: string;
   series?: string;
   local: boolean;
+  /** In a form for many alike, the next record starts with the value of the last one. */
+  again: boolean;
+  /** Where the field is asked for, as an expression; everywhere where it is missing. */
+  when?: string;
+}
+
+/** How much attention a record wants, the gravest first. */
+export type Grade = "urgent" | "soon" | "note";
+export const grades: Grade[] = ["urgent", "soon", "note"];
+
+/** A condition that marks a record for the eye, such as overdue. */
+export interface Attention {
+  say: string;
+  grade: Grade;
 }
 
 /** Children of a record, with the definition that they have. */
@@ -59,6 +73,8 @@ export class Collection {
   private readonly access = new Map<string, Expression>();
   private readonly territory: Expression | undefined;
   private readonly computed = new Map<string, Expression>();
+  private readonly when = new Map<string, Expression>();
+  private readonly marking: { holds: Expression; attention: Attention }[];
 
   /** Compiles a definition as central sends it. Rules are the merge rules that hold, by path. */
   constructor(definition: Value, rules?: { [path: string]: Rule }) {
@@ -99,11 +115,41 @@ export class Collection {
       }
     }
     this.territory = sync.territory === undefined ? undefined : new Expression(text(sync.territory));
+    this.marking = (Array.isArray(d.attention) ? d.attention : []).map(object).map((one) => ({
+      holds: new Expression(text(one.when)),
+      attention: { say: text(one.say), grade: text(one.grade) as Grade },
+    }));
     for (const field of this.fields) {
       if (field.computed !== undefined) {
         this.computed.set(field.name, new Expression(field.computed));
       }
+      if (field.when !== undefined) {
+        this.when.set(field.name, new Expression(field.when));
+      }
     }
+  }
+
+  /** Whether conditions mark records for the eye. */
+  get attends(): boolean {
+    return this.marking.length > 0;
+  }
+
+  /**
+   * The first condition that holds for a record, in the order of the definition. Fields are those of the record with what is
+   * worked out; today is a date where whoever looks is.
+   */
+  attention(fields: Fields, today: string): Attention | undefined {
+    if (!this.attends) {
+      return undefined;
+    }
+    const record = valuesOf(fields, this.names);
+    return this.marking.find(({ holds }) => yes(holds, { record, today }))?.attention;
+  }
+
+  /** The fields that are not asked for of a record, by what stands in others. */
+  unasked(fields: Fields): Set<string> {
+    const record = this.when.size > 0 ? valuesOf(fields, this.names) : new Map();
+    return new Set([...this.when].filter(([, when]) => !yes(when, { record })).map(([name]) => name));
   }
 
   field(name: string): Field | undefined {
@@ -170,7 +216,18 @@ export class Collection {
 
   /** Everything that is wrong with a record. */
   validate(fields: Fields): Reason[] {
-    return this.schema.validate(fields);
+    const not = this.unasked(fields);
+    if (not.size === 0) {
+      return this.schema.validate(fields);
+    }
+    const wrong = this.schema.validate(fields).filter((one) => one.code !== "missing" || !not.has(one.field ?? ""));
+    for (const name of not) {
+      if (fields[name] !== undefined) {
+        const message = `is asked for only where ${this.when.get(name)?.text}; take the value out`;
+        wrong.push({ field: name, code: "not-asked", message });
+      }
+    }
+    return inOrder(wrong);
   }
 
   /** What is wrong with after and was not wrong with before. */
@@ -300,11 +357,25 @@ function fieldOf(value: Value): Field {
     required: f.required === true,
     schema: f.schema ?? true,
     local: f.local === true,
+    again: f.again === true,
     ...some("reference"),
     ...some("computed"),
     ...some("filled"),
     ...some("series"),
+    ...some("when"),
   };
+}
+
+/** Whether a condition holds. One that cannot be worked out, since a value is missing, does not. */
+function yes(condition: Expression, variables: Variables): boolean {
+  try {
+    return condition.bool(variables);
+  } catch (error) {
+    if (error instanceof ExpressionError) {
+      return false;
+    }
+    throw error;
+  }
 }
 
 /** Whether a field holds objects whose parts are merged by themselves. */

@@ -297,6 +297,18 @@ function plainly(value: number): string {
   return text.includes("e") ? value.toFixed(20).replace(/0+$/, "") : text;
 }
 
+/** How many days a date is after another. Of a time, its date is taken as it is written. */
+function days(from: CelValue, to: CelValue): bigint {
+  const [first = 0, last = 0] = [from, to].map((value) => {
+    const text = typeof value === "string" ? value.slice(0, 10) : fail("days needs two dates");
+    const at = /^\d{4}-\d\d-\d\d$/.test(text) ? Date.parse(text) : NaN;
+    // Date.parse lets the 30th of February through as the 2nd of March.
+    const is = !Number.isNaN(at) && new Date(at).toISOString().startsWith(text);
+    return is ? at : fail(`days needs dates such as 2026-05-01, not ${JSON.stringify(value)}`);
+  });
+  return BigInt((last - first) / 86_400_000);
+}
+
 function whole(text: string): bigint {
   const read = /^[+-]?\d+$/.test(text) ? BigInt(text) : fail(`${JSON.stringify(text)} is no whole number`);
   return BigInt.asIntN(64, read) === read ? read : fail(`${text} is too large`);
@@ -384,6 +396,7 @@ const environment = celEnv({
     ...strings.filter((one) => !mine.has(one.name)),
     ...own,
     celFunc("sum", [listType(DYN)], DOUBLE, sum),
+    celFunc("days", [DYN, DYN], INT, days),
     ...extreme("math.greatest", 1),
     ...extreme("math.least", -1),
     unary("math.ceil", Math.ceil),

@@ -97,13 +97,17 @@ export class RecordSchema {
       reasons.push(...reasonOf(error));
     }
     const known = new Set<string>();
-    return reasons
-      .filter((r) => {
-        const key = `${r.field} ${r.code}`;
-        return !known.has(key) && known.add(key);
-      })
-      .sort((a, b) => byBytes(`${a.field} ${a.code}`, `${b.field} ${b.code}`));
+    const each = reasons.filter((r) => {
+      const key = `${r.field} ${r.code}`;
+      return !known.has(key) && known.add(key);
+    });
+    return inOrder(each);
   }
+}
+
+/** Gives the same record the same words every time. */
+export function inOrder(reasons: Reason[]): Reason[] {
+  return reasons.sort((a, b) => byBytes(`${a.field} ${a.code}`, `${b.field} ${b.code}`));
 }
 
 /** Keywords that only say that something within is wrong. */

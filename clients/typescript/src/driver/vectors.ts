@@ -86,6 +86,11 @@ const kinds: { [of: string]: (given: Given) => string } = {
     return `{"written":${written},"provisional":${write(series.provisional(String(given.id)))}}`;
   },
 
+  attention: (given) => {
+    const one = new Collection(given.definition ?? null).attention(readFields(given.fields), String(given.today));
+    return one ? `{"say":${write(one.say)},"grade":${write(one.grade)}}` : "{}";
+  },
+
   labels: (given) => {
     const definition = blank<Value>({
       collection: "huts",
