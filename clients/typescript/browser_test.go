@@ -59,6 +59,16 @@ func newField(t *testing.T) *field {
 			fmt.Fprint(w, script)
 		})
 	}
+	var asked atomic.Bool
+	mux.HandleFunc("/late.js", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/javascript")
+		w.Header().Set("Cache-Control", "no-store")
+		if asked.CompareAndSwap(false, true) {
+			fmt.Fprint(w, `// The first worker of it never says anything.`)
+			return
+		}
+		fmt.Fprint(w, `import "./worker.js";`)
+	})
 	pages := httptest.NewServer(mux)
 	t.Cleanup(pages.Close)
 	f.app = pages.URL + "/trailnotes/"

@@ -42,7 +42,7 @@ func TestFleets(t *testing.T) {
 	for name, of := range map[string]struct {
 		program string
 		seeds   int
-	}{"Node": {"driver.js", 47}, "Chromium": {"chromium.js", 3}} {
+	}{"Node": {"driver.js", 30}, "Chromium": {"chromium.js", 3}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			prove(t, of.program, proof.Options{Parts: []string{proof.Fleets}, First: 1, Seeds: of.seeds})

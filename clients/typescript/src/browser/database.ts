@@ -1,5 +1,10 @@
 // SQLite's own WebAssembly build over the origin's private files, which a worker reads and writes at once.
-import initialize, { type Database as Opened, type PreparedStatement, type SAHPoolUtil } from "@sqlite.org/sqlite-wasm";
+import initialize, {
+  type Database as Opened,
+  type PreparedStatement,
+  type SAHPoolUtil,
+  type Sqlite3Static,
+} from "@sqlite.org/sqlite-wasm";
 import type { Database, Param } from "../device/database.ts";
 import { DeviceError } from "../device/errors.ts";
 
@@ -15,19 +20,7 @@ const mostStatements = 150;
  */
 export async function openPrivate(name: string, from?: Uint8Array): Promise<PrivateDatabase> {
   const sqlite = await initialize({ print: () => {}, printErr: () => {} });
-  let pool: SAHPoolUtil;
-  try {
-    pool = await sqlite.installOpfsSAHPoolVfs({ name: `homing-${name}`, directory: `.homing-${name}` });
-    await pool.reserveMinimumCapacity(pool.getFileCount() + 12); // copies before risky steps stay
-  } catch (error) {
-    throw new DeviceError(
-      "no-storage",
-      "this browser keeps no files for this page, so nothing can be saved; it may be a private window, or storage is not allowed",
-      {
-        cause: error,
-      },
-    );
-  }
+  const pool = await openPool(sqlite, name);
   if (from && !pool.getFileNames().includes(`/${name}.db`)) {
     await pool.importDb(`/${name}.db`, from);
   }
@@ -35,6 +28,32 @@ export async function openPrivate(name: string, from?: Uint8Array): Promise<Priv
   // One flush a transaction. The log needs no shared memory where the worker alone has the file.
   db.exec(`PRAGMA locking_mode = EXCLUSIVE; PRAGMA journal_mode = WAL`);
   return new PrivateDatabase(pool, db, `/${name}.db`);
+}
+
+/** How long the files may still be held by a page that has just gone, in milliseconds. */
+const patience = 10_000;
+
+async function openPool(sqlite: Sqlite3Static, name: string): Promise<SAHPoolUtil> {
+  // The types know nothing of the last one, without which a second try gets the error of the first.
+  const options = { name: `homing-${name}`, directory: `.homing-${name}`, forceReinitIfPreviouslyFailed: true };
+  for (const begun = performance.now(); ;) {
+    try {
+      const pool = await sqlite.installOpfsSAHPoolVfs(options);
+      await pool.reserveMinimumCapacity(pool.getFileCount() + 12); // copies before risky steps stay
+      return pool;
+    } catch (error) {
+      // A page lets go of the lock before the browser has ended its worker, which has the files.
+      const held = (error as DOMException).name === "NoModificationAllowedError";
+      if (!held || performance.now() - begun > patience) {
+        throw new DeviceError(
+          "no-storage",
+          "this browser keeps no files for this page, so nothing can be saved; it may be a private window, or storage is not allowed",
+          { cause: error },
+        );
+      }
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
+  }
 }
 
 /** Whether the origin's private files hold a database of a name. */
@@ -144,7 +163,9 @@ export class PrivateDatabase implements Database {
 
   /** Removes all that the origin keeps under this name, as if there had never been anything. */
   async vanish(): Promise<void> {
-    this.close();
+    if (this.db.isOpen()) {
+      this.close();
+    }
     await this.pool.removeVfs();
   }
 
@@ -167,7 +188,7 @@ export class PrivateDatabase implements Database {
   /** The lines of a file beside the database. */
   lines(path: string): string[] {
     const at = path.startsWith("/") ? path : `/${path}`;
-    if (!this.pool.getFileNames().includes(at)) {
+    if (!this.holds(at)) {
       return [];
     }
     const file = new this.pool.OpfsSAHPoolDb(at);
@@ -176,6 +197,11 @@ export class PrivateDatabase implements Database {
     } finally {
       file.close();
     }
+  }
+
+  /** Whether there is a file of a name beside the database. */
+  holds(name: string): boolean {
+    return this.pool.getFileNames().includes(name);
   }
 
   /** A copy that was made beside the database, as one file. */

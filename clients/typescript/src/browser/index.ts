@@ -6,11 +6,15 @@ import { uuid7 } from "../core/id.ts";
 import type { Changed } from "../device/file.ts";
 import type {
   Ask,
+  Counts,
   DeviceRecord,
+  Draft,
   Exchanged,
   Found,
   Holding,
   LostRecord,
+  Past,
+  Places,
   Progress,
   Queued,
   RepeatOptions,
@@ -31,6 +35,8 @@ import {
   type Told,
 } from "./messages.ts";
 
+export { uuid7 } from "../core/id.ts";
+export { millisOf } from "../core/stamp.ts";
 export { Exact } from "../core/json.ts";
 export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "../device/errors.ts";
 export type * from "../index.ts";
@@ -55,6 +61,10 @@ export interface Step {
   id?: string;
   fields?: Values;
 }
+
+/** How long a worker may take until it runs, in milliseconds: the first one; each further one longer. */
+const firstWord = 3_000;
+const mostWorkers = 5;
 
 interface Waiting {
   asked: Asked;
@@ -107,6 +117,15 @@ const repeatable = new Set([
   "definition",
   "fingerprint",
   "lostRecords",
+  "places",
+  "unasked",
+  "counts",
+  "below",
+  "history",
+  "keepDraft",
+  "dropDraft",
+  "drafts",
+  "loss",
   "people",
   "lookUp",
   "exchanges",
@@ -152,14 +171,17 @@ export class BrowserStore {
           this.again();
           await this.closed();
         })
-        .catch(() => {}); // this page was closed before
+        .catch(reject); // it says nothing once the store is open, or closed again
     });
   }
 
   /** Opens the store in a worker of this page. */
   private async lead(): Promise<void> {
-    const script = this.options.worker ?? new URL("worker.js", import.meta.url);
-    const worker = new Worker(script, { type: "module" });
+    const worker = await this.startWorker();
+    if (this.closing.signal.aborted) {
+      worker.terminate();
+      return;
+    }
     worker.onmessage = ({ data }: MessageEvent<Answered | Told>) => {
       if ("answer" in data && data.to === this.page) {
         this.hear(data);
@@ -170,12 +192,39 @@ export class BrowserStore {
         }
       }
     };
-    const { promise: broken, reject } = deferred<never>();
-    worker.onerror = () => reject(new Error(`the worker of the store cannot be started from ${script}`));
     this.worker = worker;
-    await Promise.race([broken, this.send<void>("open", [this.name])]);
+    await this.send<void>("open", [this.name]);
     void navigator.storage?.persist?.();
     this.channel.postMessage({ told: "opened", what: "" } satisfies Told);
+  }
+
+  /**
+   * Starts the worker, and waits until it says that it runs. A browser that was killed a moment ago now and then never fetches the
+   * script of the first worker that is asked for: another one is asked for then.
+   */
+  private async startWorker(): Promise<Worker> {
+    const script = this.options.worker ?? new URL("worker.js", import.meta.url);
+    for (let tries = 1; ; tries++) {
+      const worker = new Worker(script, { type: "module" });
+      const runs = await new Promise<boolean>((resolve, reject) => {
+        const timer = setTimeout(() => resolve(false), firstWord * tries);
+        worker.onmessage = () => {
+          clearTimeout(timer);
+          resolve(true);
+        };
+        worker.onerror = () => {
+          clearTimeout(timer);
+          reject(new Error(`the worker of the store cannot be started from ${script}`));
+        };
+      });
+      if (runs) {
+        return worker;
+      }
+      worker.terminate();
+      if (tries === mostWorkers) {
+        throw new Error(`the worker of the store says nothing; it was started ${tries} times from ${script}`);
+      }
+    }
   }
 
   /** Resolves when this page closes the store. */
@@ -295,6 +344,11 @@ export class BrowserStore {
     }
   }
 
+  /** Lets the next exchange of [repeat] come at once, as when somebody takes the device up again. */
+  soon(): Promise<void> {
+    return this.call("soon", []);
+  }
+
   /** Compares what is loaded with central, after a pull. With mend, what differs is fetched anew, after a copy was made. */
   verify(options: { mend?: boolean } = {}): Promise<Verified[]> {
     return this.call("verify", [options.mend === true]);
@@ -379,6 +433,50 @@ export class BrowserStore {
     return this.call("children", [of, child, ask]);
   }
 
+  /** Where the records are that fit a question, by a field that holds places: many at once, for a map. */
+  places(collection: string, field: string, ask: Ask = {}): Promise<Places> {
+    return this.call("places", [collection, field, ask]);
+  }
+
+  /** The fields that are not asked for of a record, by what stands in others: as of one that is being typed. */
+  unasked(collection: string, values: Values): Promise<string[]> {
+    return this.call("unasked", [collection, values]);
+  }
+
+  /** How many records have which mark, by collection. */
+  counts(): Promise<{ [collection: string]: Counts }> {
+    return this.call("counts", []);
+  }
+
+  /** How many records below some of a collection have which mark; those below which none has any are left out. */
+  below(collection: string, ids: string[]): Promise<{ [id: string]: Omit<Counts, "records"> }> {
+    return this.call("below", [collection, ids]);
+  }
+
+  /** What has become of a record, as far as it is known here: the latest first. */
+  history(collection: string, id: string): Promise<Past[]> {
+    return this.call("history", [collection, id]);
+  }
+
+  /** Keeps what stands in a form of whoever is signed in. It is on the disk when this resolves, and is never sent. */
+  keepDraft(collection: string, record: string, text: string): Promise<void> {
+    return this.call("keepDraft", [collection, record, text]);
+  }
+
+  dropDraft(collection: string, record: string): Promise<void> {
+    return this.call("dropDraft", [collection, record]);
+  }
+
+  /** The drafts of whoever is signed in, the latest first. */
+  drafts(): Promise<Draft[]> {
+    return this.call("drafts", []);
+  }
+
+  /** The definition of a collection as central has sent it, as JSON. */
+  definition(collection: string): Promise<string> {
+    return this.call("definition", [collection]);
+  }
+
   collections(): Promise<Holding[]> {
     return this.call("collections", []);
   }
@@ -393,6 +491,14 @@ export class BrowserStore {
     return this.call("sendAgain", [number]);
   }
 
+  /**
+   * Takes back a change that has not left the device, or several at once, with those that stand or fall with it. It is kept
+   * first, among the origin's private files.
+   */
+  takeBack(number: number | number[]): Promise<void> {
+    return this.call("takeBack", [number, `${this.name}.given-up`]);
+  }
+
   /** Gives up what central has refused of a record. It is kept first, among the origin's private files. */
   discard(number: number): Promise<void> {
     return this.call("discard", [number, `${this.name}.given-up`]);
@@ -401,6 +507,20 @@ export class BrowserStore {
   /** What was given up by [discard], a change a line, as JSON. */
   givenUp(): Promise<string[]> {
     return this.call("givenUp", [`${this.name}.given-up`]);
+  }
+
+  /** What would be lost with the store of what somebody has made on it, in words; nothing where nothing would. */
+  loss(): Promise<string | null> {
+    return this.call("loss", []);
+  }
+
+  /**
+   * Erases the store from this browser. While something would be lost with it, it refuses unless discard is set; then it gives a
+   * backup, to be kept elsewhere. What others have not sent is never given up. Pages have to be opened anew then.
+   */
+  async erase(options: { discard?: boolean } = {}): Promise<Blob | undefined> {
+    const text = await this.call<string>("erase", [options.discard === true]);
+    return text === "" ? undefined : blobOf(text);
   }
 
   lostRecords(): Promise<LostRecord[]> {
@@ -422,8 +542,7 @@ export class BrowserStore {
 
   /** A copy of the whole store, to be kept elsewhere. */
   async backup(): Promise<Blob> {
-    const text = atob(await this.call<string>("exported", []));
-    return new Blob([Uint8Array.from(text, (c) => c.charCodeAt(0))], { type: "application/vnd.sqlite3" });
+    return blobOf(await this.call<string>("exported", []));
   }
 
   /** Tells a listener of each change of a record from now on, whichever page makes it. */
@@ -473,6 +592,10 @@ export class BrowserStore {
     this.closing.abort();
     this.channel.close();
   }
+}
+
+function blobOf(based: string): Blob {
+  return new Blob([Uint8Array.from(atob(based), (c) => c.charCodeAt(0))], { type: "application/vnd.sqlite3" });
 }
 
 function deferred<T>(): { promise: Promise<T>; resolve: (value: T) => void; reject: (error: Error) => void } {

@@ -28,9 +28,12 @@ export interface Failure {
   more: string;
 }
 
-/** What all pages are told: changes of records, progress, exchanges that nobody asked for, and that another page has the store now. */
+/**
+ * What all pages are told: changes of records, progress, exchanges that nobody asked for, and that another page has the store now;
+ * and what the page is told that has started the worker: that it runs.
+ */
 export interface Told {
-  told: "changed" | "progress" | "exchanged" | "opened";
+  told: "changed" | "progress" | "exchanged" | "opened" | "running";
   what: string;
 }
 

@@ -96,6 +96,13 @@ const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
   soon: () => store.soon(),
   restore: ([name, backup]) => restore(String(name), String(backup)),
   verify: ([mend]) => store.verify({ mend: mend === true }),
+  erase: async ([discard]) => {
+    const backup = `/${named}.last.db`;
+    await store.erase(discard === true ? { backup } : {});
+    const kept = database.holds(backup) ? based(await database.exportedFrom(backup)) : "";
+    await database.vanish();
+    return kept;
+  },
   givenUp: ([path]) => database.lines(String(path)),
   push: (_, ask) => over(ask, (options) => store.push(options)),
   pull: (_, ask) => over(ask, (options) => store.pull(options)),
@@ -119,9 +126,14 @@ const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
     ),
   exported: async () => {
     store.mustBeSomebody();
-    return btoa(Array.from(await database.exported(), (byte) => String.fromCharCode(byte)).join(""));
+    return based(await database.exported());
   },
 };
+
+/** Bytes as a text (base64), as pages and the worker pass them. */
+function based(bytes: Uint8Array): string {
+  return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(""));
+}
 
 /** A change of a group. */
 interface Step {
@@ -155,6 +167,16 @@ const direct = new Set<string>([
   "setBudget",
   "exchanges",
   "turnBack",
+  "takeBack",
+  "keepDraft",
+  "dropDraft",
+  "drafts",
+  "unasked",
+  "counts",
+  "below",
+  "places",
+  "history",
+  "loss",
   "lostRecords",
   "offerLost",
   "dropLost",
@@ -180,6 +202,8 @@ const saves = new Set([
   "offerLost",
   "setSecret",
   "join",
+  "keepDraft",
+  "takeBack",
 ]);
 
 /** Refuses to save once somebody has had the browser clear what the page stored: what is open is in no folder any more. */
@@ -225,3 +249,5 @@ addEventListener("message", ({ data }: MessageEvent<Message>) => {
     running.get(data.breakOff)?.abort();
   }
 });
+
+say({ told: "running", what: "" });

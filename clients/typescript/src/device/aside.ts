@@ -1,7 +1,7 @@
 // What one person on a device has not sent is sealed for the others, and goes to central with anybody's exchange all the same.
 import { write } from "../core/json.ts";
 import { DeviceError } from "./errors.ts";
-import { Keeper } from "./keep.ts";
+import { Drafter, type SealedDraft } from "./drafts.ts";
 import { asideInfo, changeInfo, newPair, openSealed, sealFor, type Pair } from "./seal.ts";
 import { stored, underOf, type Entry, type Stored } from "./shelf.ts";
 
@@ -43,10 +43,18 @@ interface OpenedLocal {
   record: Stored;
 }
 
+/** All that was put aside for somebody, ready to be taken up. */
+interface Kept {
+  changes: Opened[];
+  local: OpenedLocal[];
+  drafts: SealedDraft[];
+}
+
 /** What it takes to let somebody be the one who is signed in. */
 export interface Turn {
   name: string;
   aside: Sealed[];
+  drafts: SealedDraft[];
   /** Keys of people who had none, by name. */
   pairs: Map<string, Pair[]>;
 }
@@ -61,20 +69,21 @@ class Meanwhile extends Error {
   override message = "others go on saving; try again";
 }
 
-export class Sealer extends Keeper {
+export class Sealer extends Drafter {
   /** Makes somebody the one who is signed in, once what that takes has been sealed and opened. */
   protected turn(
     name: string,
     first: () => void,
-    opened: () => Promise<[Opened[], OpenedLocal[]]> = async () => [[], []],
+    opened: () => Promise<Kept> = async () => ({ changes: [], local: [], drafts: [] }),
   ): Promise<void> {
     return this.exclusive(async () => {
       await this.sealing(
         () => name,
-        (turn, [changes, local]) => {
+        (turn, kept) => {
           first();
           this.become(turn);
-          this.takeUp(changes, local);
+          this.takeUp(kept);
+          this.takeUpDrafts(kept.drafts);
         },
         opened,
       );
@@ -104,23 +113,31 @@ export class Sealer extends Keeper {
 
   /** Seals what others than somebody have not sent; an empty name is nobody. */
   private async prepareTurn(name: string): Promise<Turn> {
-    const turn: Turn = { name, aside: [], pairs: new Map() };
+    const turn: Turn = { name, aside: [], drafts: [], pairs: new Map() };
     for (const entry of this.unsealed(name)) {
       const record = this.load(entry.collection, entry.record);
       if (!record) {
         throw new DeviceError("damaged", `change ${entry.number} is of a record that is not here`);
       }
-      let pairs = turn.pairs.get(entry.author) ?? this.pairsOf(entry.author);
-      if (pairs.length === 0) {
-        pairs = [await newPair()];
-        turn.pairs.set(entry.author, pairs);
-      }
+      const pairs = await this.pairsFor(turn, entry.author);
       const central = this.fact("seal-to");
       const sealed = central === "" ? null : await sealFor(central, changeInfo, changeText(entry));
       const text = JSON.stringify({ entry, record });
       turn.aside.push({ entry, record, kept: await sealFor(pairs[0]?.public ?? "", asideInfo, text), sealed });
     }
+    turn.drafts = await this.sealDrafts(name, (author) => this.pairsFor(turn, author));
     return turn;
+  }
+
+  /** The keys of somebody, made where they have none yet. */
+  private async pairsFor(turn: Turn, author: string): Promise<Pair[]> {
+    const known = turn.pairs.get(author) ?? this.pairsOf(author);
+    if (known.length > 0) {
+      return known;
+    }
+    const made = [await newPair()];
+    turn.pairs.set(author, made);
+    return made;
   }
 
   private unsealed(stays: string): Entry[] {
@@ -146,12 +163,12 @@ export class Sealer extends Keeper {
     this.setFact("territories", who?.territories ?? "[]");
   }
 
-  private putAside({ name, aside, pairs }: Turn): void {
+  private putAside({ name, aside, drafts, pairs }: Turn): void {
     const open = this.unsealed(name);
     // Who takes over saves under a source of their own, and these have got a name for theirs just now.
     const bare = (q: Entry | undefined) => JSON.stringify({ ...q, origin: "" });
     const same = (q: Entry, n: number) => bare(q) === bare(aside[n]?.entry);
-    if (open.length !== aside.length || !open.every(same)) {
+    if (open.length !== aside.length || !open.every(same) || !this.putDraftsAside(name, drafts)) {
       throw new Meanwhile();
     }
     for (const [who, made] of pairs) {
@@ -181,7 +198,7 @@ export class Sealer extends Keeper {
   }
 
   /** Opens what was put aside for a worker. What was sealed before they forgot a PIN stays as it is, and is still delivered. */
-  protected async openedFor(name: string, keys: CryptoKey[]): Promise<[Opened[], OpenedLocal[]]> {
+  protected async openedFor(name: string, keys: CryptoKey[]): Promise<Kept> {
     const open = async (sealed: string): Promise<string | undefined> => {
       for (const key of keys) {
         const text = await openSealed(key, asideInfo, sealed);
@@ -218,7 +235,7 @@ export class Sealer extends Keeper {
         local.push({ at, record: (JSON.parse(text) as Aside).record });
       }
     }
-    return [changes, local];
+    return { changes, local, drafts: await this.readDrafts(name, keys) };
   }
 
   private closedOf(name: string): Entry[] {
@@ -226,7 +243,7 @@ export class Sealer extends Keeper {
   }
 
   /** Puts what was put aside for a worker back into the outbox and over the records. */
-  private takeUp(changes: Opened[], local: OpenedLocal[]): void {
+  private takeUp({ changes, local }: Kept): void {
     const rows = new Map<string, Stored>();
     for (const { entry: was, record, kept, told, reasons } of changes) {
       const now = this.one<Entry>(`SELECT * FROM outbox WHERE number = ?`, [was.number]);

@@ -17,7 +17,7 @@ import {
   type Source,
 } from "../core/state.ts";
 import { DeviceError, InvalidError } from "./errors.ts";
-import { Mender } from "./mend.ts";
+import { Taker } from "./takeback.ts";
 import { fieldsOf, listOf, stored, underOf, type DeviceRecord, type Entry, type Stored } from "./shelf.ts";
 
 /** Values by field, as people set them; null clears one. */
@@ -52,7 +52,12 @@ interface Wish {
 
 const firstYear = 2020;
 
-export class Desk extends Mender {
+export class Desk extends Taker {
+  /** The fields that are not asked for of a record, by what stands in others: as of one that is being typed. */
+  unasked(collection: string, values: Values): string[] {
+    return [...this.collection(collection).unasked(wished(collection, values).set)];
+  }
+
   /** Adds a record. It is on the disk when this returns. */
   add(collection: string, values: Values, as?: string): DeviceRecord {
     return this.save(collection, as ?? this.newID(), {

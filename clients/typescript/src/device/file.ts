@@ -82,6 +82,18 @@ const tables = [
     removed INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (collection, id)) WITHOUT ROWID`,
 ];
 
+/** Tables that came later than version 1, of which a program that does not know them needs nothing. */
+const additions = [
+  // What was typed and not saved; sealed for its author while somebody else uses the device.
+  `CREATE TABLE IF NOT EXISTS drafts (
+    number INTEGER PRIMARY KEY AUTOINCREMENT, author TEXT NOT NULL, collection TEXT NOT NULL, record TEXT NOT NULL,
+    at TEXT NOT NULL, text TEXT NOT NULL, kept TEXT)`,
+  // The records that want attention on the day that the facts name.
+  `CREATE TABLE IF NOT EXISTS attention (
+    collection TEXT NOT NULL, id TEXT NOT NULL, grade TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (collection, id)) WITHOUT ROWID`,
+  `CREATE INDEX IF NOT EXISTS records_disputed ON records (collection) WHERE instr(marks, '"disputes"')`,
+];
+
 /** Facts that a store knows of itself, by name. */
 export type Fact =
   | "answered"
@@ -89,6 +101,7 @@ export type Fact =
   | "boot"
   | "budget"
   | "central"
+  | "day"
   | "definitions"
   | "device"
   | "erasing"
@@ -132,6 +145,9 @@ export class File {
     this.db.run(`PRAGMA synchronous = EXTRA`);
     this.db.all(`PRAGMA secure_delete = ON`); // what is put aside or let go of is overwritten
     this.migrate();
+    for (const table of additions) {
+      this.db.run(table);
+    }
   }
 
   private migrate(): void {

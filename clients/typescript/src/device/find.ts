@@ -1,5 +1,5 @@
 // Questions for records: conditions, words, order, a page at a time, as central answers them.
-import type { Collection } from "../core/definition.ts";
+import { grades, type Collection, type Grade } from "../core/definition.ts";
 import { number } from "../core/json.ts";
 import type { Param } from "./database.ts";
 import { Desk } from "./desk.ts";
@@ -19,6 +19,21 @@ export interface Ask {
   /** 50 when left out; at most 1000. */
   limit?: number;
   offset?: number;
+  /** Only records with a mark. */
+  marked?: Mark;
+  /** The nearest first: a field that holds places, and from where, in degrees (WGS 84). Sort comes after it. */
+  near?: { field: string; lon: number; lat: number };
+}
+
+/** A mark that records have here: added here and not at central yet, changed here, refused, disputed, or wanting attention. */
+export type Mark = "new" | "unsent" | "refused" | "disputed" | Grade | "attention";
+
+/** Where records are: points and lines, as longitude and latitude. */
+export interface Places {
+  points: { id: string; at: [number, number]; grade: Grade | "" }[];
+  lines: { id: string; along: [number, number][]; grade: Grade | "" }[];
+  /** There are more than these. */
+  more: boolean;
 }
 
 /** A page of records. */
@@ -34,6 +49,7 @@ export interface Found {
 }
 
 const mostCounted = 10_000;
+const mostPlaces = 20_000;
 const most = { limit: 1000, words: 12, conditions: 20 };
 
 interface Condition {
@@ -63,6 +79,48 @@ export class Finder extends Desk {
         `limit ${limit}, offset ${offset}: take a limit of 1 to ${most.limit}, and no negative offset`,
       );
     }
+    const [from, params] = this.fitting(c, ask);
+    const total =
+      this.one<{ n: number }>(`SELECT count(*) AS n FROM (SELECT 1 ${from} LIMIT ${mostCounted + 1})`, params)?.n ?? 0;
+    const rows = this.db.all<Stored>(
+      `SELECT * ${from} ORDER BY ${nearestFirst(c, ask.near)}${orderOf(c, ask.sort ?? "")} LIMIT ${limit} OFFSET ${offset}`,
+      params,
+    );
+    return {
+      records: rows.map((row) => this.show(c, row)),
+      total: Math.min(total, mostCounted),
+      more: total > mostCounted,
+      ...this.ageOf(c),
+    };
+  }
+
+  /** Where the records are that fit a question, by a field that holds places: many at once, for a map. */
+  places(collection: string, field: string, ask: Ask = {}): Places {
+    const c = this.readable(collection);
+    if (!c.field(field)) {
+      throw new AskError(`${collection} has no field ${JSON.stringify(field)}`);
+    }
+    const [from, params] = this.fitting(c, ask);
+    const rows = this.db.all<{ id: string; place: string; grade: Grade | null }>(
+      `SELECT id, fields->'$.${field}.coordinates' AS place,
+         (SELECT grade FROM attention a WHERE a.collection = records.collection AND a.id = records.id) AS grade
+         ${from} AND fields->'$.${field}' IS NOT NULL LIMIT ${mostPlaces + 1}`,
+      params,
+    );
+    const places: Places = { points: [], lines: [], more: rows.length > mostPlaces };
+    for (const { id, place, grade } of rows.slice(0, mostPlaces)) {
+      const at = JSON.parse(place) as [number, number] | [number, number][];
+      if (Array.isArray(at[0])) {
+        places.lines.push({ id, along: at as [number, number][], grade: grade ?? "" });
+      } else {
+        places.points.push({ id, at: at as [number, number], grade: grade ?? "" });
+      }
+    }
+    return places;
+  }
+
+  /** The part of a statement that chooses the records that fit a question, with its parameters. */
+  private fitting(c: Collection, ask: Ask): [string, Param[]] {
     const words = (ask.search ?? "").split(/\s+/).filter((word) => word !== "");
     const conditions = (ask.where ?? []).map((text) => conditionOf(c, text));
     if (words.length > most.words || conditions.length > most.conditions) {
@@ -89,19 +147,10 @@ export class Finder extends Desk {
         params.push(pattern(word));
       }
     }
-    const from = `FROM records WHERE ${terms.join(" AND ")}`;
-    const total =
-      this.one<{ n: number }>(`SELECT count(*) AS n FROM (SELECT 1 ${from} LIMIT ${mostCounted + 1})`, params)?.n ?? 0;
-    const rows = this.db.all<Stored>(
-      `SELECT * ${from} ORDER BY ${orderOf(c, ask.sort ?? "")} LIMIT ${limit} OFFSET ${offset}`,
-      params,
-    );
-    return {
-      records: rows.map((row) => this.show(c, row)),
-      total: Math.min(total, mostCounted),
-      more: total > mostCounted,
-      ...this.ageOf(c),
-    };
+    if (ask.marked !== undefined) {
+      terms.push(markedBy(c, ask.marked));
+    }
+    return [`FROM records WHERE ${terms.join(" AND ")}`, params];
   }
 
   /** Lists the records of a child collection that belong to a record. */
@@ -132,6 +181,50 @@ function conditionOf(c: Collection, text: string): Condition {
     throw new AskError(`condition ${JSON.stringify(text)}: ${field} is a number, and ${JSON.stringify(value)} is none`);
   }
   return { field, op, value };
+}
+
+/** The term for records of a table of which something waits for a person: not for what was settled here and is unsent. */
+export const openDispute = (records: string) =>
+  `EXISTS (SELECT 1 FROM json_each(nullif(${records}.marks, ''), '$.disputes') d WHERE NOT EXISTS (SELECT 1 FROM outbox o
+     WHERE o.collection = ${records}.collection AND o.record = ${records}.id AND o.state <> 'refused' AND o.base >= d.value->>'$.opened'
+       AND CASE d.key WHEN 'record-removal' THEN o.kind = 'remove' OR o.fields = '{}'
+         ELSE EXISTS (SELECT 1 FROM json_each(o.fields) e WHERE d.key = e.key OR d.key LIKE e.key || '/%') END))`;
+
+/** The term for records with a mark. */
+function markedBy(c: Collection, mark: Mark): string {
+  switch (mark) {
+    case "new":
+      return `pending > 0 AND revision = 0`;
+    case "unsent":
+      return `pending > 0`;
+    case "refused":
+      return `id IN (SELECT record FROM outbox WHERE collection = '${c.name}' AND state IN ('refused', 'waiting'))`;
+    case "disputed":
+      return `instr(marks, '"disputes"') AND ${openDispute("records")}`;
+    case "attention":
+      return `id IN (SELECT id FROM attention WHERE collection = '${c.name}')`;
+    default:
+      if (!grades.includes(mark)) {
+        throw new AskError(`${JSON.stringify(mark)} is no mark of a record`);
+      }
+      return `id IN (SELECT id FROM attention WHERE collection = '${c.name}' AND grade = '${mark}')`;
+  }
+}
+
+/** An order by how far records are, on a plane that touches the earth there. A line is where it begins. */
+function nearestFirst(c: Collection, near: Ask["near"]): string {
+  if (!near) {
+    return "";
+  }
+  if (!c.field(near.field) || !Number.isFinite(near.lon) || !Number.isFinite(near.lat)) {
+    throw new AskError(`${c.name} has no places in ${JSON.stringify(near.field)}, or it is not said from where`);
+  }
+  const part = (n: number) =>
+    `coalesce(fields->>'$.${near.field}.coordinates[0][${n}]', fields->>'$.${near.field}.coordinates[${n}]')`;
+  const east = `abs(${part(0)} - ${near.lon})`;
+  const north = `(${part(1)} - ${near.lat})`;
+  const shrunk = Math.cos((near.lat * Math.PI) / 180) ** 2;
+  return `${north} * ${north} + ${shrunk} * min(${east}, 360 - ${east}) * min(${east}, 360 - ${east}) NULLS LAST, `;
 }
 
 function numeral(text: string): number | undefined {

@@ -150,7 +150,8 @@ export class House extends Sealer {
       );
     }
     this.db.run(
-      `DELETE FROM people WHERE name NOT IN (SELECT value FROM json_each(?)) AND name NOT IN (SELECT author FROM outbox)`,
+      `DELETE FROM people WHERE name NOT IN (SELECT value FROM json_each(?)) AND name NOT IN (SELECT author FROM outbox)
+         AND name NOT IN (SELECT author FROM drafts)`,
       [JSON.stringify(all.map((who) => who.name))],
     );
     this.become(turn);

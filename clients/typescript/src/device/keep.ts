@@ -59,6 +59,7 @@ export class Keeper extends Shelf {
     }
     const c = this.collection(name);
     this.expire(c);
+    this.watchTheDay();
     return c;
   }
 

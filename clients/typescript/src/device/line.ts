@@ -220,6 +220,44 @@ export abstract class Line extends Puller {
     return undefined;
   }
 
+  /** What would be lost with the store of what somebody has made on it, in words; nothing where nothing would. */
+  loss(): string | undefined {
+    const drafts = this.one<{ n: number }>(`SELECT count(*) AS n FROM drafts`)?.n ?? 0;
+    return this.spared() ?? (drafts > 0 ? `${drafts} drafts were typed here and not saved` : undefined);
+  }
+
+  /**
+   * Erases the store from this device, with the copies beside it. While something would be lost with it, it refuses unless
+   * backup names a file: a copy of the store is written there first. What others have not sent is theirs to give up.
+   */
+  erase(options: { backup?: string } = {}): Promise<void> {
+    return this.exclusive(async () => {
+      this.mustBeSomebody();
+      const others = this.one<{ n: number }>(
+        `SELECT count(*) AS n FROM outbox WHERE kept IS NOT NULL AND author <> ?`,
+        [this.fact("worker")],
+      );
+      if (others?.n) {
+        throw new DeviceError(
+          "unsent",
+          `${others.n} changes are sealed here for others who use this device; an exchange delivers them, or they see to what was refused`,
+        );
+      }
+      const why = this.loss();
+      if (why !== undefined) {
+        if (options.backup === undefined) {
+          throw new DeviceError("unsent", why);
+        }
+        this.backup(options.backup);
+      }
+      this.within(() => {
+        this.setFact("token", "");
+        this.setFact("erasing", "true");
+      });
+      this.db.wipe();
+    });
+  }
+
   /** Makes the store one that takes nothing more, where nothing would be lost with it; otherwise it says what would. */
   private giveUp(): string | undefined {
     return this.within(() => {

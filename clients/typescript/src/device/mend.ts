@@ -53,22 +53,26 @@ export class Mender extends House {
         }
       }
       for (const one of gone) {
-        const queue = this.unsentOf(one);
-        this.db.append(
-          path,
-          queue.map((q) => {
-            const reasons = q.reasons === null ? "" : `,"reasons":${q.reasons}`;
-            return (
-              `{"number":${q.number},"collection":${write(q.collection)},"record":${write(q.record)},"kind":${write(q.kind)},` +
-              `"base":${q.base},"fields":${q.fields},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},` +
-              `"author":${write(q.author)},"discarded_at":${write(this.time())}${reasons}}`
-            );
-          }),
-        );
+        this.writeOff(path, this.unsentOf(one));
         this.db.run(`DELETE FROM outbox WHERE collection = ? AND record = ?`, [one.collection, one.id]);
         this.rebuild(one, underOf(one));
       }
     });
+  }
+
+  /** Writes changes that are given up to a file, a change a line. */
+  protected writeOff(path: string, changes: Entry[]): void {
+    this.db.append(
+      path,
+      changes.map((q) => {
+        const reasons = q.reasons === null ? "" : `,"reasons":${q.reasons}`;
+        return (
+          `{"number":${q.number},"collection":${write(q.collection)},"record":${write(q.record)},"kind":${write(q.kind)},` +
+          `"base":${q.base},"fields":${q.fields},"stamp":${write(q.stamp)},"edited_at":${write(q.edited_at)},` +
+          `"author":${write(q.author)},"discarded_at":${write(this.time())}${reasons}}`
+        );
+      }),
+    );
   }
 
   /** Writes a change that starts from a revision of central's, and the view after it. */

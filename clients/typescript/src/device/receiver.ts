@@ -16,7 +16,7 @@ import {
   type Marks,
   type State,
 } from "../core/state.ts";
-import { Finder } from "./find.ts";
+import { Counter } from "./counts.ts";
 import type { Turn } from "./aside.ts";
 import { peopleOf } from "./house.ts";
 import { byOf, fieldsOf, listOf, stored, underOf, type Stored } from "./shelf.ts";
@@ -52,7 +52,7 @@ export interface Sent {
   receivedAt: string;
 }
 
-export class Receiver extends Finder {
+export class Receiver extends Counter {
   /** Takes over the definitions, and who may use the device and what they hold. */
   protected async takeDefinitions(sent: Members): Promise<void> {
     const before = this.fact("worker");
@@ -75,6 +75,7 @@ export class Receiver extends Finder {
           [name, doc, hold],
         );
         const c = this.collection(name);
+        this.setFact("day", ""); // what wants attention may be something else now
         if (c.parent) {
           this.db.run(
             `CREATE INDEX IF NOT EXISTS records_parent_${name}_${c.parent.field} ON records (fields->>'$.${c.parent.field}')

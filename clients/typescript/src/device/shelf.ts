@@ -1,7 +1,16 @@
 // What a device keeps: records as central said last, with what is unsent laid over them.
-import { Collection, Series, type Brood } from "../core/definition.ts";
+import { Collection, Series, type Attention, type Brood } from "../core/definition.ts";
 import { isArray, parse, write, type Value } from "../core/json.ts";
-import { merge, Refusal, type Decision, type Edit, type Kind, type Rule, type Rules } from "../core/merge.ts";
+import {
+  merge,
+  recordRemoval,
+  Refusal,
+  type Decision,
+  type Edit,
+  type Kind,
+  type Rule,
+  type Rules,
+} from "../core/merge.ts";
 import * as stamps from "../core/stamp.ts";
 import {
   apply,
@@ -112,6 +121,8 @@ export interface DeviceRecord {
   provisional: { [field: string]: string };
   /** Central was restored from a backup, and has not said since that it has the record. */
   lost: boolean;
+  /** What it wants attention for today, by the conditions of its definition. */
+  attention?: Attention;
 }
 
 export function stored(collection: string, id: string): Stored {
@@ -291,7 +302,11 @@ export class Shelf extends File {
             `SELECT count(*) AS n FROM outbox WHERE collection = ? AND record = ? AND state IN ('refused', 'waiting')`,
             [row.collection, row.id],
           )?.n ?? 0);
+    const attention = c.attends
+      ? this.one<Attention>(`SELECT say, grade FROM attention WHERE collection = ? AND id = ?`, [c.name, row.id])
+      : undefined;
     return {
+      ...(attention && { attention }),
       collection: row.collection,
       id: row.id,
       label: c.labelOf(named),
@@ -302,11 +317,26 @@ export class Shelf extends File {
       editedAt: row.edited_at,
       author: row.author,
       device: row.device,
-      disputes: row.marks.includes('"disputes"') ? readMarks(row.marks).disputes : {},
+      disputes: this.openDisputes(row),
       decisions,
       provisional,
       lost: row.lost !== "",
     };
+  }
+
+  /** The disputes that wait for a person: one that was settled here only waits to be sent. */
+  private openDisputes(row: Stored): { [field: string]: Dispute } {
+    const disputes = row.marks.includes('"disputes"') ? readMarks(row.marks).disputes : {};
+    const changes = row.pending > 0 && Object.keys(disputes).length > 0 ? this.unsentOf(row) : [];
+    for (const [path, { opened }] of Object.entries(disputes)) {
+      const [field = ""] = path.split("/");
+      const settles = (q: Entry) =>
+        path === recordRemoval ? q.kind === "remove" || q.fields === "{}" : field in readDelta(parse(q.fields));
+      if (changes.some((q) => q.state !== "refused" && q.base >= opened && settles(q))) {
+        delete disputes[path];
+      }
+    }
+    return disputes;
   }
 
   /** Writes a row, and notes what follows from it. */
@@ -347,6 +377,7 @@ export class Shelf extends File {
 
   protected drop(row: Stored): void {
     this.db.run(`DELETE FROM records WHERE collection = ? AND id = ?`, [row.collection, row.id]);
+    this.db.run(`DELETE FROM attention WHERE collection = ? AND id = ?`, [row.collection, row.id]);
     this.moved(row.collection, row.id, row, undefined);
     this.note(row.collection, row.id, true);
   }
@@ -394,14 +425,67 @@ export class Shelf extends File {
       const ids = this.uncomputed.get(name) ?? new Set();
       this.uncomputed.delete(name);
       const c = all.get(name);
-      for (const id of c?.computes ? ids : []) {
+      for (const id of c?.computes || c?.attends ? ids : []) {
         this.compute(c as Collection, id);
+        this.attend(c as Collection, id);
       }
     }
   }
 
+  /** Notes whether a record wants attention today. */
+  protected attend(c: Collection, id: string): void {
+    const row = c.attends ? this.load(c.name, id) : undefined;
+    if (!row) {
+      return;
+    }
+    const now = row.removed
+      ? undefined
+      : c.attention(Object.assign(fieldsOf(row.fields), fieldsOf(row.computed)), this.today());
+    const was = this.one<Attention>(`SELECT say, grade FROM attention WHERE collection = ? AND id = ?`, [c.name, id]);
+    if (now?.say === was?.say && now?.grade === was?.grade) {
+      return;
+    }
+    this.note(c.name, id, Boolean(row.removed));
+    this.db.run(`DELETE FROM attention WHERE collection = ? AND id = ?`, [c.name, id]);
+    if (now) {
+      this.db.run(`INSERT INTO attention (collection, id, grade, say) VALUES (?, ?, ?, ?)`, [
+        c.name,
+        id,
+        now.grade,
+        now.say,
+      ]);
+    }
+  }
+
+  /** The date where the device is. */
+  private today(): string {
+    const at = new Date(this.now());
+    const two = (n: number) => String(n).padStart(2, "0");
+    return `${String(at.getFullYear()).padStart(4, "0")}-${two(at.getMonth() + 1)}-${two(at.getDate())}`;
+  }
+
+  /** Looks at all records anew once it is another day than when they were looked at last. */
+  protected watchTheDay(): void {
+    const today = this.today();
+    if (this.fact("day") === today) {
+      return;
+    }
+    this.within(() => {
+      for (const c of this.definitions().values()) {
+        if (c.attends) {
+          for (const { id } of this.db.all<{ id: string }>(`SELECT id FROM records WHERE collection = ?`, [c.name])) {
+            this.attend(c, id);
+          }
+        } else {
+          this.db.run(`DELETE FROM attention WHERE collection = ?`, [c.name]);
+        }
+      }
+      this.setFact("day", today);
+    });
+  }
+
   private compute(c: Collection, id: string): void {
-    const row = this.load(c.name, id);
+    const row = c.computes ? this.load(c.name, id) : undefined;
     if (!row) {
       return;
     }
