@@ -52,33 +52,3 @@ export const settable = (field: Field) => !field.computed && !field.filled && !f
 /** Where a value comes from that nobody sets. */
 export const given = (field: Field) =>
   field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : ''
-
-export interface Schema {
-  unit?: string
-  default?: unknown
-  type?: string | string[]
-  enum?: unknown[]
-  $ref?: string
-  format?: string
-  maxLength?: number
-  description?: string
-  title?: string
-  items?: Schema
-  properties?: Record<string, Schema>
-  required?: string[]
-}
-
-export function schemaOf(field: Field): Schema {
-  return (field.schema ?? {}) as Schema
-}
-
-export const isPoint = (s: Schema) => s.$ref === 'urn:homing:point'
-export const isLine = (s: Schema) => s.$ref === 'urn:homing:line'
-export const isNumber = (s: Schema) => s.type === 'number' || s.type === 'integer'
-
-/** Whether a field, or each member of its list, has parts that are filled in one by one. */
-export function hasParts(field: Field): boolean {
-  const schema = schemaOf(field)
-  const of = schema.type === 'array' ? schema.items : schema
-  return of?.type === 'object' && Object.keys(of.properties ?? {}).length > 0
-}

@@ -1,7 +1,8 @@
 import { ref } from 'vue'
 import { Exact, writeJSON } from '../../generate/exact'
 import type { Field } from './api/client'
-import { isLine, isPoint, referenced, schemaOf } from './collections'
+import { referenced } from './collections'
+import { isLine, isPoint, schemaOf } from '../../faces/schema'
 
 const full = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium' })
 const short = new Intl.DateTimeFormat(undefined, { month: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit' })

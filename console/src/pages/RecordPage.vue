@@ -12,6 +12,7 @@ import { fullTime, shown } from '../format'
 import { since, useKey } from '../ids'
 import { useHeads } from '../live'
 import { usePage } from '../page'
+import AttentionMark from '../parts/AttentionMark.vue'
 import ChildList from '../parts/ChildList.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import HistoryTrail from '../parts/HistoryTrail.vue'
@@ -264,6 +265,7 @@ function askForChildren(also: string) {
     <template v-if="record && collection">
       <div class="head">
         <h1 :class="{ gone: record.removed }">{{ labelOf(collection, fields) }}</h1>
+        <AttentionMark :record="record" />
         <span class="faint">revision {{ record.revision }}</span>
         <span v-if="record.removed" class="bad">removed</span>
         <RouterLink v-else-if="disputed.includes('record-removal')" :to="{ name: 'conflicts' }" class="disputed">its removal is in dispute</RouterLink>

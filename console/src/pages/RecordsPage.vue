@@ -9,12 +9,14 @@ import Paginator from 'primevue/paginator'
 import { computed, defineAsyncComponent, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type RecordRow } from '../api/client'
-import { fieldsOf, forgetLabels, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
+import { fieldsOf, forgetLabels, labelOf, referenced, useCollections } from '../collections'
+import { isLine, isNumber, isPoint, schemaOf } from '../../../faces/schema'
 import { drafted } from '../drafts'
 import { ago, fullTime, plural, shown } from '../format'
 import { useHeads } from '../live'
 import { useNarrow } from '../narrow'
 import { usePage } from '../page'
+import AttentionMark from '../parts/AttentionMark.vue'
 import EmptyNote from '../parts/EmptyNote.vue'
 import OfferNews from '../parts/OfferNews.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -355,6 +357,7 @@ const formats = computed(() =>
             >
               <i v-if="choosing" class="mark" :class="chosenIDs.has(r.id) ? 'pi pi-check-square' : 'pi pi-stop'" />
               <b>{{ labelOf(collection, fieldsOf(r)) }}</b>
+              <AttentionMark :record="r" />
               <span class="line faint">{{
                 (columns === usual ? columns.slice(1, 4) : columns)
                   .map((f) => shown(f, fieldsOf(r)[f.name]))
@@ -402,7 +405,8 @@ const formats = computed(() =>
               <RouterLink v-if="n === 0" :to="{ name: 'record', params: { collection: name, id: data.id } }" @click.stop>{{
                 shown(f, fieldsOf(data)[f.name]) || '(none)'
               }}</RouterLink>
-              <template v-else>{{ shown(f, fieldsOf(data)[f.name]) }}</template>
+              <AttentionMark v-if="n === 0" :record="data" class="beside" />
+              <template v-if="n > 0">{{ shown(f, fieldsOf(data)[f.name]) }}</template>
             </template>
           </Column>
           <Column field="revision" header="Rev." sortable class="number" />
@@ -422,6 +426,9 @@ const formats = computed(() =>
 </template>
 
 <style scoped>
+.beside {
+  margin-left: 0.5rem;
+}
 /* What was shown stays, and can be pressed, while more comes. */
 .busy {
   opacity: 0.6;

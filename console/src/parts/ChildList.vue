@@ -3,6 +3,7 @@ import Button from 'primevue/button'
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Overview, type RecordRow } from '../api/client'
 import { fieldsOf, labelOf } from '../collections'
+import AttentionMark from './AttentionMark.vue'
 import { drafted } from '../drafts'
 import { ago } from '../format'
 import { useHeads } from '../live'
@@ -52,7 +53,9 @@ useHeads((names) => {
     <p v-if="!records.length" class="faint">None yet.</p>
     <ul>
       <li v-for="r in records" :key="r.id">
-        <RouterLink :to="{ name: 'record', params: { collection: collection.collection, id: r.id } }">{{ labelOf(collection, fieldsOf(r)) }}</RouterLink>
+        <RouterLink :to="{ name: 'record', params: { collection: collection.collection, id: r.id } }">{{
+          labelOf(collection, fieldsOf(r))
+        }}</RouterLink><AttentionMark :record="r" />
         <span class="faint">{{ ago(r.edited_at) }} by {{ r.author }}</span>
       </li>
     </ul>

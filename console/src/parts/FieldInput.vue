@@ -6,17 +6,17 @@ import Textarea from 'primevue/textarea'
 import Button from 'primevue/button'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, ask, type Field } from '../api/client'
-import { fieldsOf, hasParts, isLine, isNumber, isPoint, labelOf, referenced, schemaOf, useCollections } from '../collections'
-import { useHalf } from '../half'
-import { readNumber, writeNumber } from '../numbers'
-import JSONInput from './JSONInput.vue'
-import MomentInput from './MomentInput.vue'
-import NumberInput from './NumberInput.vue'
-import NumbersInput from './NumbersInput.vue'
+import { fieldsOf, labelOf, referenced, useCollections } from '../collections'
+import { hasParts, isLine, isNumber, isPoint, schemaOf } from '../../../faces/schema'
+import { usePoint, type Point } from '../../../faces/points'
+import JSONInput from '../../../faces/parts/JSONInput.vue'
+import MomentInput from '../../../faces/parts/MomentInput.vue'
+import NumberInput from '../../../faces/parts/NumberInput.vue'
+import NumbersInput from '../../../faces/parts/NumbersInput.vue'
 
 // They are only needed by some fields: a map is heavy, and parts have fields in them again.
 const PlaceDialog = defineAsyncComponent(() => import('./PlaceDialog.vue'))
-const PartsInput = defineAsyncComponent(() => import('./PartsInput.vue'))
+const PartsInput = defineAsyncComponent(() => import('../../../faces/parts/PartsInput.vue'))
 
 const props = defineProps<{ field: Field; first?: boolean; as?: string }>()
 const emit = defineEmits<{ wrong: [text: string] }>()
@@ -33,33 +33,8 @@ const answers = [
 ]
 const list = computed({ get: () => (value.value ?? []) as string[], set: (items) => (value.value = items.length ? items : undefined) })
 
-// A point is both of its numbers or neither; a third, the altitude, stays as it is.
-type Point = { type: 'Point'; coordinates: unknown[] }
-const given = (value.value as Point | undefined)?.coordinates
-const half = useHalf(at.value)
-const halfLon = useHalf(`${at.value}-lon`)
-const kept = (typed?: string) => (typed === undefined || !isPoint(schema.value) ? undefined : readNumber(typed).value)
-const place = ref<{ lon: unknown; lat: unknown }>({ lon: given?.[0] ?? kept(halfLon.first), lat: given?.[1] ?? kept(half.first) })
-const placeWrong = ref({ lon: '', lat: '' })
-function setPlace(which: 'lon' | 'lat', typed: unknown) {
-  place.value[which] = typed
-  const { lon, lat } = place.value
-  if (lon !== undefined && lat !== undefined) value.value = { type: 'Point', coordinates: [lon, lat, ...(given?.slice(2) ?? [])] }
-  else if (lon === undefined && lat === undefined) value.value = undefined
-  const alone = (lon === undefined) !== (lat === undefined)
-  if (!placeWrong.value.lon) halfLon.keep(alone && lon !== undefined ? writeNumber(lon) : undefined)
-  if (!placeWrong.value.lat) half.keep(alone && lat !== undefined ? writeNumber(lat) : undefined)
-  tellPlace()
-}
-function tellPlace() {
-  const { lon, lat } = place.value
-  const apart = (lon === undefined) !== (lat === undefined) ? 'A place needs both latitude and longitude.' : ''
-  emit('wrong', placeWrong.value.lat || placeWrong.value.lon || apart)
-}
-function placeIsWrong(which: 'lon' | 'lat', why: string) {
-  placeWrong.value[which] = why
-  tellPlace()
-}
+// Only of a point, the boxes have halves.
+const { place, set, setLat, setLon, isWrong } = usePoint(isPoint(schema.value) ? at.value : '', value, (why) => emit('wrong', why))
 
 const picking = ref(false)
 function pick(coordinates: unknown[]) {
@@ -67,8 +42,7 @@ function pick(coordinates: unknown[]) {
     value.value = { type: 'LineString', coordinates }
     return
   }
-  setPlace('lon', coordinates[0])
-  setPlace('lat', coordinates[1])
+  set(coordinates[0], coordinates[1])
 }
 
 // What was typed into a list and not taken over by Enter is part of it, too.
@@ -147,8 +121,8 @@ async function search(event: { query: string }) {
       :max="90"
       placeholder="Latitude"
       aria-label="Latitude"
-      @update:model-value="setPlace('lat', $event)"
-      @wrong="placeIsWrong('lat', $event)"
+      @update:model-value="setLat"
+      @wrong="isWrong('lat', $event)"
     />
     <NumberInput
       :id="`${at}-lon`"
@@ -157,8 +131,8 @@ async function search(event: { query: string }) {
       :max="180"
       placeholder="Longitude"
       aria-label="Longitude"
-      @update:model-value="setPlace('lon', $event)"
-      @wrong="placeIsWrong('lon', $event)"
+      @update:model-value="setLon"
+      @wrong="isWrong('lon', $event)"
     />
     <Button icon="pi pi-map-marker" text size="small" aria-label="Pick it on a map" title="Pick it on a map" @click.prevent="picking = true" />
   </div>
@@ -169,7 +143,9 @@ async function search(event: { query: string }) {
     :integer="schema.items.type === 'integer'"
     @wrong="emit('wrong', $event)"
   />
-  <PartsInput v-else-if="hasParts(field)" v-model="value" :field="field" @wrong="emit('wrong', $event)" />
+  <PartsInput v-else-if="hasParts(field)" v-slot="part" v-model="value" :field="field" @wrong="emit('wrong', $event)"
+    ><FieldInput :model-value="part.value" :field="part.field as Field" @update:model-value="part.set" @wrong="part.wrong"
+  /></PartsInput>
   <JSONInput v-else :id="at" v-model="value" @wrong="emit('wrong', $event)" />
   <Button v-if="isLine(schema)" label="Draw it" icon="pi pi-map" text size="small" class="draw" @click.prevent="picking = true" />
   <PlaceDialog

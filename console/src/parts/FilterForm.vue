@@ -5,8 +5,8 @@ import MultiSelect from 'primevue/multiselect'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import type { Overview } from '../api/client'
-import { isLine, isNumber, isPoint, schemaOf } from '../collections'
-import { readNumber } from '../numbers'
+import { isLine, isNumber, isPoint, schemaOf } from '../../../faces/schema'
+import { readNumber } from '../../../faces/numbers'
 
 /** More conditions on a list: a field, how it compares, and with what. */
 const props = defineProps<{ collection: Overview }>()

@@ -5,7 +5,8 @@ import Button from 'primevue/button'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, type Overview, type RecordRow } from '../api/client'
-import { fieldsOf, isLine, isPoint, labelOf, schemaOf } from '../collections'
+import { fieldsOf, labelOf } from '../collections'
+import { isLine, isPoint, schemaOf } from '../../../faces/schema'
 
 /** The places of the records that a list is of, on a plain ground: what lies where, without a map behind it. */
 const props = defineProps<{ collection: Overview; query: Record<string, unknown> }>()
@@ -23,7 +24,11 @@ const pointField = computed(() => placed.value.find((f) => isPoint(schemaOf(f)))
 
 let map: L.Map | undefined
 const shapes = L.featureGroup()
-const colour = () => getComputedStyle(document.documentElement).getPropertyValue('--accent').trim() || '#a4501c'
+const tones = { urgent: '--bad', soon: '--warn', note: '--faint' }
+const colour = (record: RecordRow) =>
+  getComputedStyle(document.documentElement)
+    .getPropertyValue(record.attention ? tones[record.attention.grade] : '--accent')
+    .trim() || '#a4501c'
 
 /** GeoJSON has the longitude first, Leaflet the latitude. */
 const turn = (at: unknown): [number, number] | undefined => (Array.isArray(at) && at.length > 1 ? [Number(at[1]), Number(at[0])] : undefined)
@@ -33,7 +38,7 @@ function draw(record: RecordRow) {
   for (const f of placed.value) {
     const at = (fields[f.name] as { coordinates?: unknown[] } | undefined)?.coordinates
     if (!Array.isArray(at)) continue
-    const style = { color: colour(), weight: 2, radius: 5, fillOpacity: 0.55 }
+    const style = { color: colour(record), weight: 2, radius: 5, fillOpacity: 0.55 }
     let shape: L.Path | undefined
     if (isPoint(schemaOf(f))) {
       const point = turn(at)

@@ -5,10 +5,11 @@ import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref, watch } 
 import { onBeforeRouteLeave, onBeforeRouteUpdate, type RouteLocation } from 'vue-router'
 import { readJSON, writeJSON } from '../../../generate/exact'
 import { Problem, type Fields, type Overview, type Reason } from '../api/client'
-import { hasParts, schemaOf, settable } from '../collections'
+import { settable } from '../collections'
+import { hasParts, schemaOf } from '../../../faces/schema'
 import type { OpenDraft } from '../drafts'
 import { ago } from '../format'
-import { provideHalf, type Half } from '../half'
+import { provideHalf, type Half } from '../../../faces/half'
 import FieldInput from './FieldInput.vue'
 
 const props = defineProps<{

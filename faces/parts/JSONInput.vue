@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import Textarea from 'primevue/textarea'
 import { onMounted, ref, useAttrs, watch } from 'vue'
-import { readJSON, writeJSON } from '../../../generate/exact'
+import { readJSON, writeJSON } from '../../generate/exact'
 import { useHalf } from '../half'
+import { t } from '../words'
 
 /** A box for a value that no other input fits: it is written as JSON. */
 const emit = defineEmits<{ wrong: [text: string] }>()
@@ -21,7 +22,7 @@ function type(text: string | undefined) {
     emit('wrong', '')
   } catch {
     half.keep(typed.value)
-    emit('wrong', 'This is not JSON.')
+    emit('wrong', t('This is not JSON.'))
   }
 }
 // What is set from elsewhere, such as a line that was drawn, shows.

@@ -1,20 +1,32 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, reactive, ref } from 'vue'
-import type { Field } from '../api/client'
-import { schemaOf, type Schema } from '../collections'
 import { useHalf } from '../half'
-import FieldInput from './FieldInput.vue'
+import { schemaOf, type FieldLike, type Schema } from '../schema'
+import { t } from '../words'
 
-/** The parts of a nested field; of a list of such, those of each of its members. */
-const props = defineProps<{ field: Field }>()
+/**
+ * The parts of a nested field; of a list of such, those of each of its members. What a part is filled in with is the slot's: it
+ * gets the part as a field, its value, and what to call when either changes.
+ */
+const props = defineProps<{ field: FieldLike }>()
+defineSlots<{
+  default(part: {
+    field: FieldLike
+    value: unknown
+    set: (to: unknown) => void
+    wrong: (text: string) => void
+  }): unknown
+}>()
 const emit = defineEmits<{ wrong: [text: string] }>()
 const value = defineModel<unknown>()
 type Parts = Record<string, unknown>
 
 const isList = computed(() => schemaOf(props.field).type === 'array')
 const schema = computed<Schema>(() => (isList.value ? (schemaOf(props.field).items ?? {}) : schemaOf(props.field)))
-const members = computed<Parts[]>(() => (isList.value ? ((value.value ?? []) as Parts[]) : [(value.value ?? {}) as Parts]))
+const members = computed<Parts[]>(() =>
+  isList.value ? ((value.value ?? []) as Parts[]) : [(value.value ?? {}) as Parts],
+)
 const parts = computed(() =>
   Object.entries(schema.value.properties ?? {}).map(([name, part]) => ({
     name,
@@ -24,7 +36,7 @@ const parts = computed(() =>
   })),
 )
 const asField = (n: number, part: (typeof parts.value)[number]) =>
-  ({ ...props.field, ...part, name: `${props.field.name}/${n}/${part.name}`, reference: '' }) as unknown as Field
+  ({ ...part, name: `${props.field.name}/${n}/${part.name}` }) as FieldLike
 
 const keys = ref(members.value.map((_, n) => n)) // so that what is typed stays with its member when one before it goes
 let next = keys.value.length
@@ -65,15 +77,29 @@ function drop(n: number) {
       <legend v-else class="hidden">{{ field.title }}</legend>
       <label v-for="part in parts" :key="part.name" :for="`${field.name}/${n}/${part.name}`"
         >{{ part.title
-        }}<FieldInput
-          :model-value="member[part.name]"
+        }}<slot
           :field="asField(n, part)"
-          @update:model-value="set(n, part.name, $event)"
-          @wrong="tell(keys[n]!, part.name, $event)"
+          :value="member[part.name]"
+          :set="(to: unknown) => set(n, part.name, to)"
+          :wrong="(text: string) => tell(keys[n]!, part.name, text)"
       /></label>
-      <Button v-if="isList" :label="`Take ${n + 1} out`" size="small" text severity="secondary" @click="drop(n)" />
+      <Button
+        v-if="isList"
+        :label="t('Take {n} out', { n: n + 1 })"
+        size="small"
+        text
+        severity="secondary"
+        @click="drop(n)"
+      />
     </fieldset>
-    <Button v-if="isList" :label="`Add to ${field.title.toLowerCase()}`" icon="pi pi-plus" size="small" text @click="add" />
+    <Button
+      v-if="isList"
+      :label="t('Add to {title}', { title: field.title })"
+      icon="pi pi-plus"
+      size="small"
+      text
+      @click="add"
+    />
   </div>
 </template>
 

@@ -3,6 +3,7 @@ import InputText from 'primevue/inputtext'
 import { onMounted, ref, useAttrs, watch } from 'vue'
 import { useHalf } from '../half'
 import { isWhole, readNumber, writeNumber } from '../numbers'
+import { t } from '../words'
 
 /** A box for several numbers, with a semicolon between them: a comma may stand before decimals. */
 const props = defineProps<{ integer?: boolean }>()
@@ -19,7 +20,8 @@ function type(text: string | undefined) {
   const parts = typed.value.split(';').map((part) => part.trim())
   const numbers = parts.filter(Boolean).map(readNumber)
   const wrong =
-    numbers.find((n) => n.wrong)?.wrong ?? (props.integer && numbers.some((n) => n.value !== undefined && !isWhole(n.value)) ? 'Only whole numbers.' : '')
+    numbers.find((n) => n.wrong)?.wrong ??
+    (props.integer && numbers.some((n) => n.value !== undefined && !isWhole(n.value)) ? t('Only whole numbers.') : '')
   emit('wrong', wrong)
   half.keep(wrong ? typed.value : undefined)
   if (!wrong) value.value = own = numbers.length ? numbers.map((n) => n.value) : undefined
@@ -30,5 +32,12 @@ watch(value, (now) => {
 </script>
 
 <template>
-  <InputText :model-value="typed" inputmode="text" autocomplete="off" placeholder="Numbers, with a ; between them" fluid @update:model-value="type" />
+  <InputText
+    :model-value="typed"
+    inputmode="text"
+    autocomplete="off"
+    :placeholder="t('Numbers, with a ; between them')"
+    fluid
+    @update:model-value="type"
+  />
 </template>
