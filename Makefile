@@ -6,11 +6,13 @@ SHELL := /bin/bash
 LISTEN ?= 127.0.0.1:0
 DATA ?= .demo
 
-console_sources := $(shell find console/src console/public -type f -not -name '*.gen.ts' 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+console_sources := $(shell find console/src console/public faces -type f -not -name '*.gen.ts' 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 
 client_sources := $(shell find clients/typescript/src -type f 2>/dev/null) clients/typescript/build.mjs clients/typescript/tsconfig.json
 
-.PHONY: demo demo-once test build console client check bench clean
+field_sources := $(shell find field/src field/public faces -type f 2>/dev/null) field/index.html field/vite.config.ts field/tsconfig.json
+
+.PHONY: demo demo-once test build console field client check bench clean
 
 demo: build
 	@bin/homing demo --listen $(LISTEN) --data $(DATA)
@@ -37,7 +39,7 @@ race: build
 	@scripts/need gcc
 	go test -race -count=1 -timeout 60m ./link ./central/... ./cluster ./device/... ./web ./service
 
-build: console
+build: console field
 	@scripts/need go postgresql
 	@echo "Building bin/homing"
 	@go build -o bin/homing ./cmd/homing
@@ -61,6 +63,18 @@ console/dist/index.html: console/src/api/schema.gen.ts $(console_sources)
 	@echo "Building the console"
 	@cd console && npm run --silent build -- --logLevel=warn && touch dist/.keep
 
+# The field app, over the device in TypeScript.
+field: field/dist/index.html
+
+field/node_modules/.package-lock.json: field/package.json field/package-lock.json
+	@scripts/need node
+	@echo "Installing the field app's packages (npm ci)"
+	@cd field && npm ci --no-fund --no-audit --loglevel=error && touch node_modules/.package-lock.json
+
+field/dist/index.html: field/node_modules/.package-lock.json clients/typescript/dist/driver.js $(field_sources)
+	@echo "Building the field app"
+	@cd field && npm run --silent build -- --logLevel=warn && touch dist/.keep
+
 # The device in TypeScript.
 client: clients/typescript/dist/driver.js
 
@@ -73,9 +87,11 @@ clients/typescript/dist/driver.js: clients/typescript/node_modules/.package-lock
 	@echo "Building the TypeScript client"
 	@cd clients/typescript && npm run --silent build && touch dist/driver.js
 
-check: console/src/api/schema.gen.ts clients/typescript/node_modules/.package-lock.json
+check: console/src/api/schema.gen.ts field/node_modules/.package-lock.json clients/typescript/node_modules/.package-lock.json
 	@echo "Checking the console's types"
 	@cd console && npm run --silent check
+	@echo "Checking the field app's types"
+	@cd field && npm run --silent check
 	@echo "Checking the TypeScript client's types"
 	@cd clients/typescript && npm run --silent check
 
@@ -107,7 +123,7 @@ bench: build client
 clean:
 	@if [ -f $(DATA)/postgresql/elsewhere ]; then rm -rf "$$(cat $(DATA)/postgresql/elsewhere)"; fi
 	rm -rf bin $(DATA) clients/typescript/dist console/openapi.gen.json console/src/api/schema.gen.ts
-	find console/dist -mindepth 1 -not -name .keep -delete
+	find console/dist field/dist -mindepth 1 -not -name .keep -delete
 
 .PHONY: screenshots
 screenshots: build

@@ -33,6 +33,7 @@ type Options struct {
 	AdminPassword string // for the first admin of an empty database; made up when empty
 	Build         string
 	Console       fs.FS
+	Field         fs.FS
 	Log           *slog.Logger
 	TLSCert       string // files of a certificate and its key; without them the door speaks plain HTTP
 	TLSKey        string
@@ -138,7 +139,7 @@ func (r *Running) start(ctx context.Context, options Options) error {
 		return err
 	}
 	r.web = web.New(r.Central, web.Options{Full: r.full, Open: options.Open, Build: options.Build,
-		Console: options.Console, Log: options.Log,
+		Console: options.Console, Field: options.Field, Log: options.Log,
 		RatePerSecond: options.RatePerSecond, RateBurst: options.RateBurst, MaxBodyBytes: options.MaxBodyBytes,
 		MaxChanges: options.MaxChanges, Behind: options.Behind, Origins: options.Origins, MetricsToken: options.MetricsToken,
 		Warnings: warnings(options), Rehearse: options.Rehearse})

@@ -14,10 +14,10 @@ import (
 	"homing/web/problem"
 )
 
-// compressAnswers compresses JSON and the console's files for who accepts it.
+// compressAnswers compresses JSON and the files of both faces for who accepts it.
 func compressAnswers() func(http.Handler) http.Handler {
 	compressor := middleware.NewCompressor(5, "application/json", "application/problem+json", "text/html", "text/css",
-		"text/javascript", "image/svg+xml")
+		"text/javascript", "image/svg+xml", "application/wasm", "application/manifest+json")
 	gzips, zstds := &sync.Pool{New: newGzip}, &sync.Pool{New: newZstd}
 	compressor.SetEncoder("gzip", func(io.Writer, int) io.Writer { return &latePacker{pool: gzips} })
 	compressor.SetEncoder("zstd", func(io.Writer, int) io.Writer { return &latePacker{pool: zstds} })

@@ -76,8 +76,11 @@ func securityHeaders(next http.Handler) http.Handler {
 		}
 		h.Set("Referrer-Policy", "same-origin")
 		// The component library writes style elements while the page runs; scripts come from files only.
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
-			"frame-ancestors 'none'; base-uri 'none'")
+		policy := "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+		if strings.HasPrefix(r.URL.Path, fieldPath) {
+			policy += "; script-src 'self' 'wasm-unsafe-eval'" // its store is SQLite in WebAssembly
+		}
+		h.Set("Content-Security-Policy", policy)
 		next.ServeHTTP(w, r)
 	})
 }

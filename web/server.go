@@ -29,6 +29,7 @@ type Options struct {
 	Open          bool   // nobody needs to sign in
 	Build         string // version of the program
 	Console       fs.FS  // the console's built files; nil leaves the console out
+	Field         fs.FS  // the field app's built files; nil leaves it out
 	Log           *slog.Logger
 	RatePerSecond float64 // requests of one caller; 0 means no limit
 	RateBurst     int

@@ -12,13 +12,29 @@ import (
 
 // Start runs a browser with a new profile and gives a context for its first tab. End must be called.
 func Start(ctx context.Context, width, height int) (tab context.Context, end func(), err error) {
-	path, err := exec.LookPath("chromium")
-	if err != nil {
-		return nil, nil, fmt.Errorf("chromium is missing: run scripts/need chromium")
-	}
 	profile, err := os.MkdirTemp("", "homing-browser-")
 	if err != nil {
 		return nil, nil, err
+	}
+	tab, stop, err := StartIn(ctx, profile, width, height)
+	end = func() {
+		if err == nil {
+			stop()
+		}
+		os.RemoveAll(profile)
+	}
+	if err != nil {
+		end()
+		return nil, nil, err
+	}
+	return tab, end, nil
+}
+
+// StartIn does that with a profile that is there, and stays when it has ended.
+func StartIn(ctx context.Context, profile string, width, height int) (tab context.Context, end func(), err error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, nil, fmt.Errorf("chromium is missing: run scripts/need chromium")
 	}
 	options := []chromedp.ExecAllocatorOption{
 		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height), chromedp.Headless,
@@ -33,7 +49,6 @@ func Start(ctx context.Context, width, height int) (tab context.Context, end fun
 	end = func() {
 		endTab()
 		endAllocator()
-		os.RemoveAll(profile)
 	}
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
 		end()

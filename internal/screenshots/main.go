@@ -58,6 +58,9 @@ func run(out string) error {
 	if err := openConflict(ctx, folder); err != nil {
 		return err
 	}
+	if err := fieldPicture(ctx, out, folder, address); err != nil {
+		return fmt.Errorf("field.png: %w", err)
+	}
 	return pagePictures(ctx, out, address)
 }
 
@@ -297,7 +300,6 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-people.png", path: "/people", wait: ".second"},
 		{file: "console-exchange.png", path: "/exchanges", wait: `tbody a[href*="/records/"]`,
 			before: steps(chromedp.Click(`(//tbody/tr[contains(., "Ostra") and td[4][normalize-space()="1"]]//a)[1]`))},
-		{file: "console-phone.png", path: "/records/repairs", wait: ".card", width: 390, height: 800},
 		{file: "console-edit.png", path: record, wait: "form.form",
 			before: steps(chromedp.Click(`//button[contains(., "Edit")]`))},
 		{file: "console-definitions.png", path: "/definitions/structures", wait: "table.plain", before: steps(dark)},

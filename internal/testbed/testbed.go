@@ -430,10 +430,10 @@ func (b *Bed) Same(stores ...*device.Store) {
 	}
 }
 
-// Wait looks again and again until something holds.
+// Wait looks again and again until something holds, for as long as a busy machine may take.
 func Wait(t testing.TB, what string, holds func() bool) {
 	t.Helper()
-	for range 400 {
+	for range 1600 {
 		if holds() {
 			return
 		}

@@ -255,8 +255,8 @@ func issueCode(ctx context.Context, c *cli.Command) error {
 		}
 		fmt.Fprintln(w, drawn)
 	}
-	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On the device:\n   homing local enrol --link '%s' --name "+
-		"NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
+	fmt.Fprintf(w, "%s\nenrols one device for %s, until %s. On a phone, open this link in the browser:\n   %s\n"+
+		"On a command line:\n   homing local enrol --link '%[4]s' --name NAME\nor, for a device that %[2]s is to share:\n   homing local join --code %[1]s\n",
 		got.Code, got.Worker, terminal.When(got.ExpiresAt), got.Link)
 	return nil
 }

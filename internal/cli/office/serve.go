@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"homing/console"
+	"homing/field"
 	"homing/internal/cli/terminal"
 	"homing/service"
 	"homing/web"
@@ -88,7 +89,7 @@ EXAMPLES
 			}
 			running, err := service.Start(ctx, service.Options{Listen: c.String("listen"), Database: c.String("database"),
 				Data: c.String("data"),
-				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Log: log,
+				Open: c.Bool("open"), AdminPassword: c.String("admin-password"), Build: terminal.Build(), Console: console.Files(), Field: field.Files(), Log: log,
 				TLSCert: c.String("tls-cert"), TLSKey: c.String("tls-key"), Behind: behind, Origins: origins,
 				Rehearse:      RehearseApart,
 				MetricsToken:  c.String("metrics-token"),

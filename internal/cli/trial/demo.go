@@ -23,10 +23,12 @@ import (
 	"homing/core/rights"
 	"homing/demo"
 	"homing/device"
+	"homing/field"
 	"homing/internal/cli/intake"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
 	"homing/service"
+	"homing/wire"
 )
 
 // demoPassword is that of everybody in the demo, which answers on loopback only.
@@ -73,6 +75,11 @@ signal and come home. Then it stays up for you to look around, until Ctrl-C. Eve
 			}
 			fmt.Fprintf(s.out, "\nThe console is at %s\n   sign in as admin, or as runa (lead), mira or tobin (workers), "+
 				"ansel (reader); the password of all is %s\n", s.service.URL(), demoPassword)
+			link, err := s.invite(ctx, "mira")
+			if err != nil {
+				return errors.Join(err, s.service.Stop())
+			}
+			fmt.Fprintf(s.out, "The field app, as mira has it on a phone, opens in a browser on this machine with\n   %s\n", link)
 			fmt.Fprintf(s.out, "The crews' stores are %s and %s; try in another terminal:\n   bin/homing local edit "+
 				"structures \"Long Bridge\" --set state=sound --store %[1]s\n   bin/homing local exchange --store %[1]s\n",
 				s.path("mira"), s.path("tobin"))
@@ -82,6 +89,15 @@ signal and come home. Then it stays up for you to look around, until Ctrl-C. Eve
 			return err
 		},
 	}
+}
+
+// invite makes a link with which the field app becomes a device of a worker.
+func (s *story) invite(ctx context.Context, worker string) (string, error) {
+	code, _, err := s.service.Central.IssueCode(ctx, central.Everything(service.FirstAdminName), worker, 24*time.Hour)
+	if err != nil {
+		return "", err
+	}
+	return wire.EnrolmentLink(s.service.URL(), code)
 }
 
 // story is the demo while it runs.
@@ -102,7 +118,7 @@ func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
 	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"),
 		AdminPassword: demoPassword,
 		Rehearse:      office.RehearseApart,
-		Build:         terminal.Build(), Console: console.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
+		Build:         terminal.Build(), Console: console.Files(), Field: field.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
 		RateBurst: 400})
 	if err != nil {
 		return err
