@@ -118,11 +118,13 @@ func (p *phone) disputed(office *device.Store) {
 	id := found.Records[0].ID
 	p.visit("/records/structures/" + id.String() + "/edit")
 	p.press("worn")
+	p.way.gone.Store(true) // the office is first
 	p.press("Save")
 	p.says(".notices", "Saved")
 	_, err = office.Edit(ctx, "structures", id, device.Fields{"state": "damaged"})
 	testbed.Must(p.t, err)
 	testbed.Exchange(p.t, office)
+	p.way.gone.Store(false)
 	p.visit("/unsent")
 	p.press("Exchange now")
 	p.says("main", "is disputed and waits for a person")
@@ -169,9 +171,9 @@ func TestRefusedIsMended(t *testing.T) {
 	p.fill("#name", "Old Sign")
 	p.press("signpost")
 	p.fill("#built", "1900")
+	p.signal(false)
 	p.press("Save")
 	p.says(".notices", "Saved")
-	p.signal(false)
 	p.bed.Define(strings.Replace(all[index(all, "collection: structures")], "minimum: 1850", "minimum: 1910", 1))
 	p.signal(true)
 	p.visit("/unsent") // opened with signal, the app sends it by itself

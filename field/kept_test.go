@@ -139,8 +139,6 @@ func TestKilledInAnExchange(t *testing.T) {
 	p.offline()
 	p.visit("/records/structures/" + bridge.String() + "/edit")
 	p.press("worn")
-	p.press("Save")
-	p.says(".notices", "Saved")
 	var arrived atomic.Bool
 	held, release := context.WithCancel(t.Context())
 	defer release()
@@ -153,8 +151,10 @@ func TestKilledInAnExchange(t *testing.T) {
 		return true
 	}
 	p.way.asked.Store(&hold)
+	p.press("Save")
+	p.says(".notices", "Saved")
 	p.visit("/unsent")
-	p.press("Exchange now")
+	p.press("Exchange now") // or the app does it by itself, as it opens
 	testbed.Wait(t, "the batch to leave", arrived.Load)
 	testbed.Wait(t, "central to have it", func() bool {
 		testbed.Exchange(t, office)
@@ -165,9 +165,11 @@ func TestKilledInAnExchange(t *testing.T) {
 	p.kill()
 	release()
 	p.way.asked.Store(nil)
+	p.way.gone.Store(true)
 	p.start()
 	p.visit("/unsent")
 	p.says("main", "sound → worn")
+	p.way.gone.Store(false)
 	p.press("Exchange now")
 	p.says("main", "1 change went in")
 	p.says("main", "Nothing waits to be sent")

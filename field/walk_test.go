@@ -171,6 +171,7 @@ func TestTheWorkersWay(t *testing.T) {
 	// Send, once there is signal: by itself, as the phone hears of it.
 	p.signal(true)
 	p.says("main", "Nothing waits to be sent")
+	p.says("main", "went in")
 	p.press("Past exchanges")
 	p.says("details", "went in")
 	testbed.Exchange(t, office)

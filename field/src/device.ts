@@ -178,7 +178,7 @@ export function follow() {
       if (following === control) following = undefined
     })
   // Whoever opens the app wants to see what there is now.
-  setTimeout(() => void (following === control && store().soon()), 400)
+  setTimeout(() => void (following === control && navigator.onLine && store().soon()), 400)
 }
 
 /** Lets [follow] begin anew under other settings. */

@@ -21,6 +21,7 @@ function watch(worker: ServiceWorker | null) {
 }
 
 export async function keepOffline() {
+  addEventListener('appinstalled', () => (installable.value = undefined))
   addEventListener('beforeinstallprompt', (event) => {
     event.preventDefault()
     installable.value = event as InstallQuestion

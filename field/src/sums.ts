@@ -1,6 +1,6 @@
-// What an exchange came to, in words.
+// What an exchange came to, in words; nothing, when there was nothing new.
 import type { Summary } from 'homing-device/browser'
-import { t, tn } from '../../faces/words'
+import { tn } from '../../faces/words'
 
 export function told(sum: Summary): { text: string; bad: boolean }[] {
   const { applied, merged, held, refused, waiting, removed, withdrawn } = sum
@@ -29,6 +29,6 @@ export function told(sum: Summary): { text: string; bad: boolean }[] {
       ),
       bad: false,
     },
-  ].filter((one) => one.n > 0)
-  return all.length ? all : [{ text: t('Both sides agree: there was nothing new.'), bad: false }]
+  ]
+  return all.filter((one) => one.n > 0)
 }

@@ -8,6 +8,7 @@ import { childrenOf, definition, definitions, type Definition } from '../definit
 import { ago, device, store } from '../device'
 import { readDraft } from '../draft'
 import { usePage } from '../page'
+import { installable } from '../offline'
 import IconSign from '../parts/IconSign.vue'
 import MarkSigns from '../parts/MarkSigns.vue'
 import { recent } from '../recent'
@@ -110,6 +111,9 @@ const drafts = computed(() =>
         </li>
       </ul>
     </section>
+    <button v-else-if="installable" type="button" class="btn" @click="installable.prompt()"
+      ><IconSign name="plus" />{{ t('Put it on the home screen') }}</button
+    >
   </div>
 </template>
 

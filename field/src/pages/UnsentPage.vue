@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Exchanged, Queued, Summary } from 'homing-device/browser'
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { t, tn } from '../../../faces/words'
 import { definition, definitions, fieldOf } from '../definitions'
 import { ago, device, exchange, explain, moment, store } from '../device'
@@ -48,6 +48,8 @@ const records = computed(() => {
 })
 const isStuck = (one: { changes: Queued[] }) => one.changes.some((change) => change.answer)
 const shownMost = ref(most)
+/** The last exchange in which anything went or came, whoever asked for it. */
+const lately = computed(() => log.value.find((one) => told(one.summary).length))
 
 async function send() {
   wrong.value = ''
@@ -86,6 +88,7 @@ onMounted(() => {
     if (!missed) due = setTimeout(() => void load(), 150)
   })
 })
+watch(() => device.last?.startedAt, load) // one that went by itself has ended
 onUnmounted(() => {
   stop()
   clearTimeout(due)
@@ -109,9 +112,13 @@ const kinds = computed(() => ({ add: t('new'), edit: t('changed'), remove: t('re
         ><IconSign name="send" />{{ device.exchanging ? t('Exchanging …') : t('Exchange now') }}</button
       >
       <p v-if="wrong" class="banner warn" role="alert">{{ wrong }}</p>
-      <div v-if="result" role="status">
-        <p v-for="one in told(result)" :key="one.text" :class="{ bad: one.bad }"
-          ><IconSign :name="one.bad ? 'warn' : 'check'" :size="18" /> {{ one.text }}</p
+      <div role="status">
+        <p v-if="result && !told(result).length">{{ t('Both sides agree: there was nothing new.') }}</p>
+        <template v-if="lately"
+          ><p class="faint small">{{ moment(lately.startedAt) }} · {{ ago(lately.startedAt) }}</p>
+          <p v-for="one in told(lately.summary)" :key="one.text" :class="{ bad: one.bad }"
+            ><IconSign :name="one.bad ? 'warn' : 'check'" :size="18" /> {{ one.text }}</p
+          ></template
         >
       </div>
     </section>
