@@ -129,6 +129,12 @@ const patience = time.Minute
 // says waits until an element shows a text.
 func (p *phone) says(selector, text string) {
 	p.t.Helper()
+	p.saysWithin(patience, selector, text)
+}
+
+// saysWithin waits for as long as what is asked for may take.
+func (p *phone) saysWithin(patience time.Duration, selector, text string) {
+	p.t.Helper()
 	for limit := time.Now().Add(patience); time.Now().Before(limit); time.Sleep(40 * time.Millisecond) {
 		if strings.Contains(p.text(selector), text) {
 			return

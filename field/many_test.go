@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
@@ -54,7 +55,7 @@ func TestTwentyThousandRecords(t *testing.T) {
 	p.says("main", "of 20,002") // the total is known while it loads
 	p.press("Begin with what is here")
 	p.says(".tabs", "Records") // and what is here can be used meanwhile
-	p.says("main", "20,002")
+	p.saysWithin(5*time.Minute, "main", "20,002") // all of it comes in a minute on a machine that does nothing else
 	p.says("main", "2,000 urgent")
 	p.press("Structures")
 	p.says("main", "more than 10,000 records")

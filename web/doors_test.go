@@ -60,7 +60,7 @@ var doors = map[string]door{
 	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads, "ask-device": forLeads, "stop-asking-device": forLeads,
 	"define": forAdmins, "preview-definitions": forAdmins, "workers": forAdmins, "add-worker": forAdmins, "set-role": forAdmins,
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
-	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
+	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
 	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 
@@ -291,7 +291,7 @@ var givesRecords = map[string][]ask{
 var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events", "renew-incarnation", "report", "join-device", "devices",
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
-	"remove-worker", "admit-worker", "admit-device", "audit", "territories", "hold-territories", "health", "rename-device",
+	"remove-worker", "admit-worker", "admit-device", "audit", "follow-ups", "follow-up-counts", "territories", "hold-territories", "health", "rename-device",
 	"ask-device", "stop-asking-device", "try-merge", "rehearse",
 	"definition-file", "read-definition-file", "read-table",
 	// They give numbers alone; what they count has tests of its own.

@@ -21,6 +21,7 @@ func (s *Server) register() {
 	s.registerTerritories()
 	s.registerLive()
 	s.registerHealth()
+	s.registerFollowUps()
 	s.registerRehearsal()
 }
 

@@ -1,7 +1,7 @@
 // Package changes is what becomes of changes at central: of those that devices push, of those that people make at
 // central itself, of the rows of a table, and of those that follow from a new definition.
 //
-// All of them go through [Changes.accept]: what the desk needs is loaded, the desk decides, what it decided is
+// All of them go through [Changes.decide]: what the desk needs is loaded, the desk decides, what it decided is
 // written. The rules are in package desk; here is the order of loading and writing. What it stands on is a [Ground].
 package changes
 
@@ -35,10 +35,10 @@ func New(ground Ground, most int, log *slog.Logger) *Changes {
 	return &Changes{ground: ground, most: most, log: log}
 }
 
-// accept works through changes in their order and writes what came of them, with few statements however many changes
+// decide works through changes in their order and writes what came of them, with few statements however many changes
 // there are. Check, if it is not nil, looks at what was decided before it is written; its error leaves everything as
 // it was.
-func (c *Changes) accept(ctx context.Context, t Tables, from desk.Origin, items []desk.Item,
+func (c *Changes) decide(ctx context.Context, t Tables, from desk.Origin, items []desk.Item,
 	check func(*desk.Decided) error) (decided *desk.Decided, err error) {
 	defer func() {
 		if broken := recover(); broken != nil {

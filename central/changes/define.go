@@ -165,7 +165,7 @@ func (c *Changes) carryOver(ctx context.Context, t Tables, author string, old de
 		for n := range changes {
 			changes[n].Number = first + int64(n)
 		}
-		_, err = c.accept(ctx, t, from, desk.ItemsOf(changes), func(done *desk.Decided) error {
+		_, err = c.decide(ctx, t, from, desk.ItemsOf(changes), func(done *desk.Decided) error {
 			return allCarried(done, old.Collection)
 		})
 		changes = changes[:0]

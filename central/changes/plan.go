@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 
 	"github.com/google/uuid"
@@ -15,6 +16,7 @@ import (
 	"homing/core/desk"
 	"homing/core/expression"
 	"homing/core/record"
+	"homing/core/rights"
 )
 
 // Plan is what defining a collection would do.
@@ -26,6 +28,7 @@ type Plan struct {
 	Records     int                     `json:"records" doc:"Records that there are."`
 	Carried     int                     `json:"carried" doc:"Records whose values would be carried over, each as a change of its own."`
 	Broken      []Breakage              `json:"broken,omitempty" doc:"What would no longer fit; as long as there is any, the definition is refused."`
+	FollowUps   []WouldTouch            `json:"follow_ups,omitempty" doc:"What new follow-ups would have done if the records of today had been added under them. Defining does none of it."`
 	Devices     int                     `json:"devices" doc:"Devices that would get the definition with their next exchange."`
 }
 
@@ -35,6 +38,14 @@ type Breakage struct {
 	Message string    `json:"message"`
 	Records int       `json:"records"`
 	Example uuid.UUID `json:"example" format:"uuid"`
+}
+
+// WouldTouch is how many of the records of today a new follow-up would have followed.
+type WouldTouch struct {
+	Rule    string    `json:"rule"`
+	Records int       `json:"records"`
+	Example uuid.UUID `json:"example" format:"uuid"`
+	Wrong   string    `json:"wrong,omitempty" doc:"Why it could not have been worked out for some of them."`
 }
 
 // Preview says what defining would do, and changes nothing.
@@ -93,6 +104,7 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 	}
 	p.Outcome, p.Version, p.Differences = "changed", old.Version+1, definition.Differences(old.Definition, next.Definition)
 	broken, first := map[string]*Breakage{}, map[string]uuid.UUID{}
+	touched := newFollowUps(old.Definition, next)
 	err = carried(ctx, t, old.Definition, next, false, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
 		p.Records++
 		reasons := newReasons(old, next, row.Fields, now, wrong)
@@ -107,6 +119,9 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 		if len(reasons) == 0 && len(record.Diff(row.Fields, now)) > 0 {
 			p.Carried++
 		}
+		if err := touched.note(next, id, now); err != nil {
+			return err
+		}
 		for _, reason := range reasons {
 			key := reason.Field + " " + reason.Code
 			if broken[key] == nil {
@@ -116,10 +131,45 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 		}
 		return nil
 	})
+	p.FollowUps = touched
 	for _, key := range slices.Sorted(maps.Keys(broken)) {
 		p.Broken = append(p.Broken, *broken[key])
 	}
 	return p, err
+}
+
+type touches []WouldTouch
+
+// newFollowUps are those that a definition has not had before in this form.
+func newFollowUps(old definition.Definition, next *definition.Collection) (all touches) {
+	for _, one := range next.FollowUps {
+		if !slices.ContainsFunc(old.FollowUps, func(was definition.FollowUp) bool { return reflect.DeepEqual(was, one) }) {
+			all = append(all, WouldTouch{Rule: one.Name})
+		}
+	}
+	return all
+}
+
+// note counts what would have followed the add of a record.
+func (all touches) note(c *definition.Collection, id uuid.UUID, fields record.Fields) error {
+	if len(all) == 0 {
+		return nil
+	}
+	follows, err := c.Follows(definition.Cause{ID: id.String(), After: fields, Kind: change.Add,
+		Who: rights.Person{Role: rights.Worker, Territories: []string{rights.All}}})
+	for _, one := range follows {
+		at := slices.IndexFunc(all, func(w WouldTouch) bool { return w.Rule == one.Rule.Name })
+		if at < 0 {
+			continue
+		}
+		if all[at].Records++; all[at].Records == 1 {
+			all[at].Example = id
+		}
+		if one.Wrong != nil {
+			all[at].Wrong = one.Wrong.Error()
+		}
+	}
+	return err
 }
 
 // newReasons are what is wrong with a record under the new version and was not under the old one.

@@ -93,6 +93,8 @@ type Writing interface {
 	// Meet notes that a device was here, and keeps its other pushes waiting until the commit, so that a batch and its
 	// repetition do not race.
 	Meet(ctx context.Context, device uuid.UUID, at time.Time, offset clock.Offset) error
+	// NoteFollowed keeps what became of follow-ups, for people to read.
+	NoteFollowed(ctx context.Context, log []Followed) error
 	// NotePush keeps what a batch carried, for people to read.
 	NotePush(ctx context.Context, device, exchange uuid.UUID, decided *desk.Decided, bytes int) error
 }

@@ -49,6 +49,7 @@ type Tables struct {
 	formerly    map[string][]desk.Formerly
 	people      map[uuid.UUID]sight.Askers // of each device
 	former      map[uuid.UUID][]desk.Former
+	followed    []changes.Followed
 }
 
 // Faults are mistakes that a central might make.
@@ -305,6 +306,12 @@ func (m *Tables) NoteDirect(_ context.Context, source uuid.UUID, digest []byte, 
 
 // Meet is [changes.Writing.Meet].
 func (m *Tables) Meet(context.Context, uuid.UUID, time.Time, clock.Offset) error { return nil }
+
+// NoteFollowed is [changes.Writing.NoteFollowed].
+func (m *Tables) NoteFollowed(_ context.Context, log []changes.Followed) error {
+	m.followed = append(slices.Clip(m.followed), log...)
+	return nil
+}
 
 // NotePush is [changes.Writing.NotePush].
 func (m *Tables) NotePush(context.Context, uuid.UUID, uuid.UUID, *desk.Decided, int) error {

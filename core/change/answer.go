@@ -34,6 +34,7 @@ const (
 	CodeInvalidValue      = "invalid-value"
 	CodeMissing           = "missing"
 	CodeNotAsked          = "not-asked"
+	CodeTooDeep           = "too-deep"
 	CodeMalformed         = "malformed"
 	CodeNotAllowed        = "not-allowed"
 	CodeNumberReused      = "number-reused"

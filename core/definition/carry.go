@@ -217,6 +217,7 @@ func Differences(before, now Definition) []Difference {
 		"keep":                            before.Sync.Keep != now.Sync.Keep,
 		"maximum age":                     !equal(before.Sync.MaxAge, now.Sync.MaxAge),
 		"way of removals that meet edits": before.Rules().Removal != now.Rules().Removal,
+		"follow-ups":                      !reflect.DeepEqual(before.FollowUps, now.FollowUps),
 		"attention":                       !slices.Equal(before.Attention, now.Attention),
 		"wording in other languages":      !reflect.DeepEqual(before.Languages, now.Languages),
 		"keeping of every step":           (before.Sync.Steps == Every) != (now.Sync.Steps == Every)} {

@@ -105,12 +105,7 @@ func (c *Collection) Fill(fields record.Fields, by Accepting) (record.Fields, er
 	if err != nil {
 		return nil, err
 	}
-	held := make([]any, len(by.Who.Territories))
-	for n, key := range by.Who.Territories {
-		held[n] = key
-	}
-	variables := map[string]any{"record": values,
-		"worker": map[string]any{"name": by.Who.Name, "role": string(by.Who.Role), "territories": held},
+	variables := map[string]any{"record": values, "worker": workerSeen(by.Who),
 		"change": map[string]any{"device": by.Device, "received": by.Received}}
 	filled := record.Fields{}
 	for _, field := range c.Fields {

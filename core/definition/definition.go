@@ -31,7 +31,9 @@ type Definition struct {
 	Sync     Sync    `json:"sync"`
 	Carry    Carry   `json:"carry,omitzero"`
 	// Attention is worked out where somebody looks: what is overdue changes with the day.
-	Attention []Attention        `json:"attention,omitempty" maxItems:"8" doc:"Conditions that mark records for the eye. Of several that hold, the first counts."`
+	Attention []Attention `json:"attention,omitempty" maxItems:"8" doc:"Conditions that mark records for the eye. Of several that hold, the first counts."`
+	// FollowUps act at central alone: a device sees what they did with the next exchange.
+	FollowUps []FollowUp         `json:"follow_ups,omitempty" maxItems:"16" doc:"What central does by itself after it has accepted a change."`
 	Languages map[string]Wording `json:"languages,omitempty" doc:"What titles, helps and choices are called in other languages, by BCP 47 tag, such as de."`
 	// Examples are records on which the rules of the definition can be tried.
 	Examples []record.Fields `json:"examples,omitempty" doc:"Records to try the rules on; no part of what is collected."`

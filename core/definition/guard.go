@@ -32,6 +32,7 @@ type guard struct {
 	series    map[string]Series              // by field
 	when      map[string]*expression.Program // by field
 	attention []*expression.Program          // in the order of the definition
+	followUps []followUp                     // in the order of the definition
 	names     []string                       // of the fields
 }
 
@@ -84,6 +85,13 @@ func (d Definition) guard() (guard, error) {
 			return g, &ruleError{[]string{"attention", strconv.Itoa(n), "when"}, err}
 		}
 		g.attention = append(g.attention, program)
+	}
+	for n, one := range d.FollowUps {
+		compiled, err := one.compile([]string{"follow_ups", strconv.Itoa(n)})
+		if err != nil {
+			return g, err
+		}
+		g.followUps = append(g.followUps, compiled)
 	}
 	for _, field := range slices.Sorted(maps.Keys(d.Carry.Convert)) {
 		program, err := expression.Compile(d.Carry.Convert[field], "record")
@@ -151,12 +159,7 @@ func (c *Collection) allows(act string, who rights.Person, before, after record.
 	if rule == nil || who.Role == rights.Admin {
 		return nil
 	}
-	held := make([]any, len(who.Territories))
-	for n, key := range who.Territories {
-		held[n] = key
-	}
-	variables := map[string]any{"worker": map[string]any{"name": who.Name, "role": string(who.Role),
-		"territories": held}, "before": nil, "after": nil}
+	variables := map[string]any{"worker": workerSeen(who), "before": nil, "after": nil}
 	for name, fields := range map[string]record.Fields{"before": before, "after": after} {
 		if fields == nil {
 			continue

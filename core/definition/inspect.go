@@ -41,6 +41,9 @@ func (d Definition) Inspect(children ...Definition) error {
 			return &ruleError{[]string{"attention", strconv.Itoa(n), "when"}, err}
 		}
 	}
+	if err := d.inspectFollowUps(worker); err != nil {
+		return err
+	}
 	if d.Sync.Territory != "" {
 		if err := expression.Check(d.Sync.Territory, map[string]expression.Variable{"record": seen}, expression.Keys, Nearest); err != nil {
 			return &ruleError{[]string{"sync", "territory"}, err}

@@ -83,6 +83,9 @@ func CheckTogether(all map[string]*Collection) error {
 			return fmt.Errorf("the parents go round in a circle: %s; a collection cannot be its own parent or grandparent",
 				strings.Join(circle, " → "))
 		}
+		if err := checkFollowing(c, all); err != nil {
+			return err
+		}
 		for _, child := range c.broods() {
 			if all[child] == nil || all[child].Parent == nil || all[child].Parent.Collection != name {
 				return fmt.Errorf("a computed field of %s uses children.%s, but %[2]s is not a collection whose parent is %[1]s",

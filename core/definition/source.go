@@ -37,7 +37,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key,
-// fields, required, parent, access, sync, carry, attention and languages. File is the name that errors carry; every error is a
+// fields, required, parent, access, sync, carry, attention, follow_ups and languages. File is the name that errors carry; every error is a
 // [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
@@ -138,7 +138,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
 	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "searched", "fields", "required", "parent",
-		"access", "sync", "carry", "examples", "attention", "languages")
+		"access", "sync", "carry", "examples", "attention", "follow_ups", "languages")
 	if err != nil {
 		return d, err
 	}
@@ -196,7 +196,7 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 			return d, err
 		}
 	}
-	for name, into := range map[string]any{"attention": &d.Attention, "languages": &d.Languages} {
+	for name, into := range map[string]any{"attention": &d.Attention, "follow_ups": &d.FollowUps, "languages": &d.Languages} {
 		if parts[name] != nil {
 			if err := s.into(parts[name], name, into); err != nil {
 				return d, err
@@ -405,7 +405,8 @@ func (s source) into(node *yaml.Node, what string, into any) error {
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(into); err != nil {
 		want := map[string]string{"attention": "a list of {when: EXPRESSION, say: WORDS, grade: urgent|soon|note}",
-			"languages": "LANGUAGE: {title: TEXT, description: TEXT, fields: {FIELD: {title: TEXT, description: TEXT, choices: {VALUE: TEXT}}}, attention: {WORDS: WORDS}}"}[what]
+			"follow_ups": "a list of {name: NAME, when: EXPRESSION, set: {FIELD: EXPRESSION}, set_parent: {FIELD: EXPRESSION}, add: {collection: NAME, fields: {FIELD: EXPRESSION}}, depth: NUMBER}",
+			"languages":  "LANGUAGE: {title: TEXT, description: TEXT, fields: {FIELD: {title: TEXT, description: TEXT, choices: {VALUE: TEXT}}}, attention: {WORDS: WORDS}}"}[what]
 		return s.fail(node, "%s reads %s (%s)", what, want, strings.TrimPrefix(err.Error(), "json: "))
 	}
 	return nil

@@ -52,6 +52,9 @@ type Version struct {
 	EditedAt  time.Time
 	Off       time.Duration // how far stamp and time may be off
 	Author    string
+	// Before and After are the record's fields, for what follows the change; nil where there was none, or is none any more.
+	// They are known only while the change is on its way into the history.
+	Before, After record.Fields
 }
 
 // Accepted is a version out of the history.

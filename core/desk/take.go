@@ -168,6 +168,12 @@ func (d *desk) note(n int, at Key, next *Row, ch change.Change, out merge.Outcom
 	if ch.Author != "" {
 		v.Author = ch.Author
 	}
+	if before := d.read.Rows[at]; before != nil && before.Exists() && !before.Removed {
+		v.Before = before.Fields
+	}
+	if !out.State.Removed {
+		v.After = out.State.Fields
+	}
 	d.out.Versions = append(d.out.Versions, v)
 	next.last = v
 	next.Last = LastChange{Author: v.Author, Device: d.from.Device, EditedAt: edited, ReceivedAt: d.from.Received}

@@ -64,6 +64,7 @@ type Decided struct {
 	Computed    map[Key]bool // rows whose computed values have changed
 	Repeated    int          // items that were answered from memory
 	Torn        bool         // two stores have used the numbers of this incarnation
+	Followed    []*Decided   // what central did after it, in the same transaction
 
 	definitions map[string]*definition.Collection
 }
@@ -94,7 +95,19 @@ func (d *Decided) Heads() map[string]int64 {
 	for _, v := range d.Versions {
 		heads[v.Collection] = max(heads[v.Collection], v.Position)
 	}
+	for _, one := range d.Followed {
+		for name, head := range one.Heads() {
+			heads[name] = max(heads[name], head)
+		}
+	}
 	return heads
+}
+
+// Cause is an accepted change as what may follow it sees it.
+func (d *Decided) Cause(v *Version) definition.Cause {
+	who, _ := d.Origin.author(v.Change)
+	return definition.Cause{ID: v.ID.String(), Before: v.Before, After: v.After, Who: who, Kind: v.Change.Kind,
+		Device: d.Origin.Device, Received: d.Origin.Received.Format(time.RFC3339Nano)}
 }
 
 // Shown is a record as the batch left it, for whoever made the changes.

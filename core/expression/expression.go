@@ -49,7 +49,7 @@ type Program struct {
 
 var environments sync.Map // of *cel.Env by the names of the variables: making one is dear
 
-// Compile reads an expression over the named variables, each of which is an object, but for today, which is a date as a text.
+// Compile reads an expression over the named variables, each of which is an object, but for today and id, which are texts.
 func Compile(text string, variables ...string) (*Program, error) {
 	if len(text) > maxLength {
 		return nil, fmt.Errorf("the expression has %d characters; at most %d", len(text), maxLength)
@@ -87,6 +87,15 @@ func (p *Program) Members(variable string) []string {
 	return slices.Compact(names)
 }
 
+// Uses says whether the expression asks for a variable.
+func (p *Program) Uses(variable string) bool {
+	uses := false
+	ast.PreOrderVisit(p.ast.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		uses = uses || e.Kind() == ast.IdentKind && e.AsIdent() == variable
+	}))
+	return uses
+}
+
 func environment(variables []string) (*cel.Env, error) {
 	key := strings.Join(variables, " ")
 	if known, ok := environments.Load(key); ok {
@@ -97,7 +106,7 @@ func environment(variables []string) (*cel.Env, error) {
 		switch name {
 		case "before", "after": // null for an add or a removal
 			options = append(options, cel.Variable(name, cel.DynType))
-		case "today":
+		case "today", "id":
 			options = append(options, cel.Variable(name, cel.StringType))
 		default:
 			options = append(options, cel.Variable(name, cel.MapType(cel.StringType, cel.DynType)))

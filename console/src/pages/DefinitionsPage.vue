@@ -238,6 +238,7 @@ async function cancel() {
         <span class="faint mono">{{ collection.collection }}, version {{ collection.version }}</span>
         <span class="grow" />
         <template v-if="mayDefine">
+          <RouterLink to="/follow-ups">What followed changes</RouterLink>
           <Button label="New collection" icon="pi pi-plus" size="small" severity="secondary" @click="startEditing(true)" />
           <Button label="Edit the file" icon="pi pi-pencil" size="small" @click="startEditing(false)" />
         </template>

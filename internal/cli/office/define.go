@@ -193,6 +193,16 @@ func printPlans(w io.Writer, plans []changes.Plan) {
 		}
 		fmt.Fprintf(w, "   %s, %d to be carried over; %s to get the version with the next exchange\n",
 			terminal.Count(p.Records, "record"), p.Carried, terminal.Count(p.Devices, "device"))
+		for _, f := range p.FollowUps {
+			if f.Records == 0 {
+				fmt.Fprintf(w, "   the follow-up %s would have followed the add of none of them; defining follows nothing up\n", f.Rule)
+				continue
+			}
+			fmt.Fprintf(w, "   the follow-up %s would have followed the add of %s, such as %s; defining follows nothing up\n", f.Rule, terminal.Count(f.Records, "record"), f.Example)
+			if f.Wrong != "" {
+				fmt.Fprintf(w, "   ! %s\n", f.Wrong)
+			}
+		}
 		for _, b := range p.Broken {
 			fmt.Fprintf(w, "   ! %s: %s, in %s, such as %s\n", b.Field, b.Message, terminal.Count(b.Records, "record"), b.Example)
 		}

@@ -9,6 +9,7 @@ import (
 	"homing/central"
 	"homing/central/changes"
 	"homing/central/finding"
+	"homing/central/past"
 	"homing/core/query"
 	"homing/core/rights"
 	"homing/demo"
@@ -142,6 +143,11 @@ func (s *story) edits(ctx context.Context, mira, tobin crew) error {
 		"what": "board cracked", "severity": 4}); err != nil {
 		return err
 	}
+	// Central closes the inspection for it, and opens a repair: the definitions say so.
+	if _, err := mira.store.Add(ctx, "findings", device.Fields{"inspection": inspection.ID, "part": "anchor",
+		"what": "cable anchor loose in the rock", "severity": 5}); err != nil {
+		return err
+	}
 	if s.repair, err = mira.store.Add(ctx, "repairs", device.Fields{"structure": demo.LongBridge,
 		"what": "Replace deck boards", "status": "wanted", "crew": "kell crew", "hours": 6,
 		"materials_cost": 90, "memo": "The key to the tool box lies under the third stone"}); err != nil {
@@ -195,6 +201,15 @@ func (s *story) bridge(ctx context.Context, mira crew) error {
 	}
 	s.say("\n   Central has numbered mira's repair: %s is now %s, reported by %s.", s.repair.Provisional["number"],
 		repair.Label, terminal.Plain(repair.Fields["reported_by"]))
+	followed, err := s.service.Central.FollowUps(ctx, past.FollowedOf{Outcome: changes.FollowDone, Limit: 2})
+	if err != nil {
+		return err
+	}
+	s.say("\n   Her loose anchor is a danger, of severity 5. As the definitions say, central has closed her inspection for it, and opened a repair by itself\n" +
+		"   (homing follow-ups --lines):\n")
+	if err := office.PrintFollowed(s.out, followed); err != nil {
+		return err
+	}
 	s.say("\n   The Long Bridge at central: different fields came together, and of the two notes the later stays. " +
 		"Its state is for a person to say,")
 	s.say("   as the definition asks, so tobin's is held.\n")

@@ -1,10 +1,13 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -113,6 +116,35 @@ func tell(w io.Writer, d definition.Definition, one, other record.Fields, met de
 	if err := table.Flush(); err != nil {
 		return err
 	}
+	for _, one := range met.Follows {
+		fmt.Fprintf(w, "After %s, %s %s.\n", strings.ToUpper(one.After), one.Rule, followed(one))
+	}
 	fmt.Fprintf(w, "ONE is answered %s, OTHER %s.\n", met.One, met.Other)
 	return nil
+}
+
+// followed says in words what a follow-up would do.
+func followed(one definition.WouldFollow) string {
+	if one.Wrong != "" {
+		return "would do nothing: " + one.Wrong
+	}
+	values := func(fields record.Fields) string {
+		var parts []string
+		for name, value := range fields {
+			parts = append(parts, fmt.Sprintf("%s: %s", name, cmp.Or(terminal.Plain(value), "nothing")))
+		}
+		slices.Sort(parts)
+		return strings.Join(parts, ", ")
+	}
+	var acts []string
+	if one.Set != nil {
+		acts = append(acts, "sets "+values(one.Set))
+	}
+	if one.SetParent != nil {
+		acts = append(acts, "sets in the parent "+values(one.SetParent))
+	}
+	if one.AddTo != "" {
+		acts = append(acts, fmt.Sprintf("adds to %s a record with %s", one.AddTo, values(one.Add)))
+	}
+	return strings.Join(acts, "; ")
 }
