@@ -36,6 +36,7 @@ func (w *world) check(ctx context.Context) error {
 	w.checkNumbers()
 	w.checkDecisions()
 	w.checkOrder()
+	w.checkFollowed()
 	return w.checkScreens(ctx)
 }
 
@@ -215,7 +216,7 @@ func (w *world) checkDevices(ctx context.Context) {
 			}
 		}
 		people := d.people()
-		for _, def := range w.options.Definitions {
+		for _, def := range w.definitions() {
 			c, err := def.Compile()
 			if err != nil {
 				w.wrong("%s: %v", def.Collection, err)

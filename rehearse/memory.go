@@ -81,7 +81,7 @@ func newInMemory(w *world) (*inMemory, error) {
 		LooseKeys:      w.options.Bug == LooseKeys,
 		QuietMoves:     w.options.Bug == QuietMoves,
 	}
-	_, err := m.changes.Define(context.Background(), lead, w.options.Definitions)
+	_, err := m.changes.Define(context.Background(), lead, w.definitions())
 	return m, err
 }
 

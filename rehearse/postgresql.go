@@ -40,7 +40,7 @@ func newOnPostgreSQL(w *world) (*onPostgreSQL, error) {
 	if err := p.open(); err != nil {
 		return nil, err
 	}
-	_, err := p.central.Define(context.Background(), lead, w.options.Definitions)
+	_, err := p.central.Define(context.Background(), lead, w.definitions())
 	if err != nil {
 		return nil, err
 	}

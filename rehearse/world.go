@@ -40,6 +40,7 @@ type world struct {
 	late     []func()                     // batches that are still under way
 	quiet    bool                         // nothing goes wrong any more
 	copies   bool                         // some store is a copy of another, and both are used
+	echoes   []definition.Definition      // what central adds by itself, of which nobody else makes any; one or none
 	invented bool                         // the definitions are made up, so that they can change in any way
 	batch    int                          // the most changes that central takes at once
 	names    map[string]map[string]string // what fields were called, and are called now, by collection; nothing when they are gone
@@ -125,6 +126,9 @@ func newWorld(options Options, folder string) (*world, error) {
 	w.options.Definitions = slices.Clone(w.options.Definitions) // they change
 	if len(w.options.Definitions) == 0 {
 		w.options.Definitions, w.invented = w.randomDefinitions(), true
+		if options.Seed%echoing == 0 {
+			w.letFollow()
+		}
 	}
 	if w.options.Steps == 0 {
 		w.options.Steps = 40 * max(1, len(w.options.Definitions)/2)
@@ -514,7 +518,7 @@ func (w *world) calmDown(ctx context.Context) error {
 
 // fingerprints tells whether anything on a device has changed.
 func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
-	for _, def := range w.options.Definitions {
+	for _, def := range w.definitions() {
 		set, err := d.store.Fingerprint(ctx, def.Collection)
 		if err == nil {
 			all += set.Fingerprint
@@ -524,6 +528,6 @@ func (w *world) fingerprints(ctx context.Context, d *unit) (all string) {
 }
 
 func (w *world) definitionOf(name string) definition.Definition {
-	return w.options.Definitions[slices.IndexFunc(w.options.Definitions,
-		func(d definition.Definition) bool { return d.Collection == name })]
+	all := w.definitions()
+	return all[slices.IndexFunc(all, func(d definition.Definition) bool { return d.Collection == name })]
 }
