@@ -3,7 +3,6 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import Select from 'primevue/select'
-import Tag from 'primevue/tag'
 import { ref, watch } from 'vue'
 import { api, ask, type FollowedCount, type FollowedLine } from '../api/client'
 import { fullTime } from '../format'
@@ -27,7 +26,7 @@ const outcomes: { value: FollowedLine['outcome']; label: string }[] = [
   { value: 'stopped', label: 'stopped' },
 ]
 const labelOf = (one: FollowedLine['outcome']) => outcomes.find(({ value }) => value === one)?.label ?? one
-const severity = (one: FollowedLine['outcome']) => ({ done: 'success', nothing: 'secondary', refused: 'danger', stopped: 'warn' })[one]
+const wrong = (one: FollowedLine['outcome']) => one === 'refused' || one === 'stopped'
 
 const some = async (before?: number) => (await ask(api.GET('/v1/follow-ups', { params: { query: { outcome: outcome.value, before, limit: page } } }))) ?? []
 const { problem, refresh } = usePage(async (still) => {
@@ -86,7 +85,7 @@ const didWhat = (one: FollowedLine) => (one.kind ? `${acts[one.kind]} a record o
       >
       <div v-else-if="narrow" class="cards">
         <div v-for="one in lines" :key="one.place" class="card">
-          <b>{{ one.collection }}.{{ one.rule }}</b> <Tag :value="labelOf(one.outcome)" :severity="severity(one.outcome)" />
+          <b>{{ one.collection }}.{{ one.rule }}</b> <span :class="{ bad: wrong(one.outcome) }">{{ labelOf(one.outcome) }}</span>
           <div>{{ one.reasons?.[0]?.message ?? didWhat(one) }}</div>
           <div class="faint">{{ fullTime(one.at) }}</div>
         </div>
@@ -108,8 +107,10 @@ const didWhat = (one: FollowedLine) => (one.kind ? `${acts[one.kind]} a record o
           ></Column
         >
         <Column header="Outcome"
-          ><template #body="{ data }"><Tag :value="labelOf(data.outcome)" :severity="severity(data.outcome)" /></template
-        ></Column>
+          ><template #body="{ data }"
+            ><span :class="{ bad: wrong(data.outcome) }">{{ labelOf(data.outcome) }}</span></template
+          ></Column
+        >
         <Column header="What"
           ><template #body="{ data }"
             ><span v-if="data.reasons?.length">{{ data.reasons[0].field ? `${data.reasons[0].field}: ` : '' }}{{ data.reasons[0].message }}</span
