@@ -266,3 +266,23 @@ func TestFollowUpsOfEveryWayIn(t *testing.T) {
 	}
 	bed.Same(store)
 }
+
+// A record that is followed again and again gets one job, or one each time, as the definition says.
+func TestFollowUpsForEach(t *testing.T) {
+	for each, want := range map[string]int{"record": 1, "change": 2} {
+		bed := testbed.Start(t)
+		bed.Define(strings.Replace(rounds, "collection: jobs", "collection: jobs\n      each: "+each, 1), jobs)
+		store := bed.Device("worker", "tablet", device.Options{})
+		testbed.Exchange(t, store)
+		id := add(t, store, "rounds", device.Fields{"place": "Gale Hut", "grade": 5})
+		for _, grade := range []int{2, 5} {
+			testbed.Exchange(t, store)
+			_, err := store.Edit(ctx, "rounds", id, device.Fields{"grade": grade})
+			testbed.Must(t, err)
+		}
+		testbed.Exchange(t, store)
+		if got := jobsOf(t, store)["Gale Hut"]; got != want {
+			t.Errorf("one for each %s made %d", each, got)
+		}
+	}
+}

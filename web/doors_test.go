@@ -60,7 +60,9 @@ var doors = map[string]door{
 	"revoke-device": forLeads, "readmit-device": forLeads, "leave-device": forLeads, "rename-device": forLeads, "ask-device": forLeads, "stop-asking-device": forLeads,
 	"define": forAdmins, "preview-definitions": forAdmins, "workers": forAdmins, "add-worker": forAdmins, "set-role": forAdmins,
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
-	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
+	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "features": forReaders, "features-api": forReaders, "features-conformance": forReaders, "feature-collections": forReaders,
+	"feature-collection": forReaders, "features-items": forReaders, "feature": forReaders,
+	"follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
 	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 
@@ -211,6 +213,7 @@ fields:
   zone: {type: string}
   text: {type: string}
   hidden: {type: boolean}
+  place: {$ref: "urn:homing:point"}
   up: {type: string, format: uuid, reference: notes}
 sync: {territory: record.zone, rules: {text: ask}}
 access: {read: 'before.hidden != true || worker.role == "admin"'}
@@ -228,6 +231,9 @@ var asksOfARecord = map[string]func(id uuid.UUID, d *holder) []ask{
 	"show-record": func(id uuid.UUID, _ *holder) []ask {
 		at := "/v1/records/notes/" + id.String()
 		return []ask{{"GET", at, nil}, {"GET", at + "?revision=1", nil}, {"GET", at + "?as_of=2026-01-01T00:00:00Z", nil}}
+	},
+	"feature": func(id uuid.UUID, _ *holder) []ask {
+		return []ask{{"GET", "/features/collections/notes/items/" + id.String(), nil}}
 	},
 	"history": func(id uuid.UUID, _ *holder) []ask { return []ask{{"GET", "/v1/history/notes/" + id.String(), nil}} },
 	"edit-record": func(id uuid.UUID, _ *holder) []ask {
@@ -276,6 +282,9 @@ var givesRecords = map[string][]ask{
 	"list-records": {{"GET", "/v1/records/notes", nil}, {"GET", "/v1/records/notes?search=SECRET", nil}, {"GET", "/v1/records/notes?where=text~SECRET", nil},
 		{"GET", "/v1/records/notes?sort=text", nil}, {"GET", "/v1/records/notes?removed=true", nil}, {"GET", "/v1/records/notes?by=admin", nil},
 		{"GET", "/v1/records/notes?as=admin", nil}},
+	"features-items": {{"GET", "/features/collections/notes/items", nil}, {"GET", "/features/collections/notes/items?zone=south", nil},
+		{"GET", "/features/collections/notes/items?bbox=-180,-90,180,90", nil}},
+	"feature-collections": {{"GET", "/features/collections", nil}}, "feature-collection": {{"GET", "/features/collections/notes", nil}},
 	"export":   {{"GET", "/v1/export/notes", nil}, {"GET", "/v1/export/notes?format=ndjson&removed=true", nil}, {"GET", "/v1/export/notes?where=text~SECRET", nil}},
 	"accepted": {{"GET", "/v1/accepted", nil}, {"GET", "/v1/accepted?collection=notes&by=admin", nil}},
 	"device":   nil, // as exchange
@@ -293,7 +302,7 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
 	"remove-worker", "admit-worker", "admit-device", "audit", "follow-ups", "follow-up-counts", "territories", "hold-territories", "health", "rename-device",
 	"ask-device", "stop-asking-device", "try-merge", "rehearse",
-	"definition-file", "read-definition-file", "read-table",
+	"definition-file", "read-definition-file", "read-table", "features", "features-api", "features-conformance",
 	// They give numbers alone; what they count has tests of its own.
 	"count-conflicts", "count-accepted", "reach"}
 
@@ -336,7 +345,8 @@ func TestP11NoOperationTellsOfWhatMayNotBeSeen(t *testing.T) {
 	admin := central.Everything("admin")
 	add := func(text string, fields ...string) uuid.UUID {
 		id := uuid.Must(uuid.NewV7())
-		delta := record.Delta{"text": {To: []byte(`"` + text + `"`)}, "name": {To: []byte(`"` + text + `"`)}}
+		delta := record.Delta{"text": {To: []byte(`"` + text + `"`)}, "name": {To: []byte(`"` + text + `"`)},
+			"place": {To: []byte(`{"type":"Point","coordinates":[66.5,6.5]}`)}}
 		for n := 0; n < len(fields); n += 2 {
 			delta[fields[n]] = record.Edit{To: []byte(fields[n+1])}
 		}

@@ -121,7 +121,11 @@ func (s *Server) refuse(ctx huma.Context, err error) {
 		refusal = problem.New(http.StatusInternalServerError, err.Error())
 	}
 	if refusal.Status == http.StatusUnauthorized {
-		ctx.SetHeader("WWW-Authenticate", `Bearer realm="homing"`)
+		how := `Bearer realm="homing"`
+		if address := ctx.URL(); strings.HasPrefix(address.Path, featuresPath) {
+			how = `Basic realm="homing", charset="UTF-8"` // programs for maps ask for name and password then
+		}
+		ctx.SetHeader("WWW-Authenticate", how)
 	}
 	refusal.Request = middleware.GetReqID(ctx.Context())
 	ctx.SetHeader("Content-Type", wire.Problem)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -37,22 +36,13 @@ func (s *Server) registerPeople() {
 	}
 	add(s, s.operation(http.MethodPost, "/v1/session", "sign-in", "Sign in with name and password", anyone),
 		func(ctx context.Context, in *signInIn) (*sessionOut, error) {
-			name := "name " + strings.ToLower(strings.TrimSpace(in.Body.Worker))
-			if s.names.spent(name) {
-				return nil, slowDown(10, "too many passwords for this worker were wrong; wait a moment before the next one")
+			got, err := s.signIn(ctx, in.Body.Worker, in.Body.Password)
+			if err != nil {
+				return nil, err
 			}
-			return guessing(s, ctx, func() (*sessionOut, error) {
-				token, person, expires, err := s.central.SignIn(ctx, in.Body.Worker, in.Body.Password)
-				if wrongGuess(err) {
-					s.names.fail(name)
-				}
-				if err != nil {
-					return nil, err
-				}
-				return &sessionOut{SetCookie: sessionCookieFor(ctx, token, expires),
-					Body: session{Worker: person.Name, Role: person.Role, Open: s.options.Open, Token: token, ExpiresAt: &expires,
-						Warnings: s.warningsFor(person)}}, nil
-			})
+			return &sessionOut{SetCookie: sessionCookieFor(ctx, got.token, got.expires),
+				Body: session{Worker: got.person.Name, Role: got.person.Role, Open: s.options.Open, Token: got.token, ExpiresAt: &got.expires,
+					Warnings: s.warningsFor(got.person)}}, nil
 		})
 	add(s, s.operation(http.MethodGet, "/v1/session", "session", "Who is signed in", signedIn),
 		func(ctx context.Context, _ *nothing) (*answer[session], error) {

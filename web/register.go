@@ -22,6 +22,7 @@ func (s *Server) register() {
 	s.registerLive()
 	s.registerHealth()
 	s.registerFollowUps()
+	s.registerFeatures()
 	s.registerRehearsal()
 }
 

@@ -58,6 +58,7 @@ type Server struct {
 	pages   chan struct{}       // holds one for each page that is being made
 	onWay   *semaphore.Weighted // for pages that are made or being written
 	known   knownTokens
+	behind  signedInBy
 	guesses *tries // by address: tokens that are not central's
 	signIns *tries // by address: passwords and codes
 	names   *tries // by worker: passwords
@@ -87,7 +88,7 @@ func New(c *central.Central, options Options) *Server {
 	s.names, s.seats = newTries(10, 10*time.Second, time.Now), newSeats()
 	s.router = chi.NewRouter()
 	s.router.Use(s.meet, s.observe, s.recoverPanic, securityHeaders, s.onlyLoopbackNames, s.limitRate,
-		s.fromElsewhere,
+		s.passwords, s.fromElsewhere,
 		compressAnswers(), s.decompressBody)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("alive\n")) })
 	s.router.Get("/readyz", s.ready)
@@ -114,8 +115,9 @@ func apiConfig(build string) huma.Config {
 	config.Info.Description = "The protocol between devices and central, and direct access to the records. Errors " +
 		"are RFC 9457 problem details."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":   {Type: "http", Scheme: "bearer", Description: "A device's token or a session's."},
-		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A session, as the console holds it."},
+		"token":    {Type: "http", Scheme: "bearer", Description: "A device's token or a session's."},
+		"password": {Type: "http", Scheme: "basic", Description: "Name and password, for programs for maps."},
+		"session":  {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "A session, as the console holds it."},
 	}
 	return config
 }

@@ -238,7 +238,11 @@ func actsOf(definitions map[string]*definition.Collection, collection *definitio
 	}
 	if one.Rule.Add != nil {
 		a := base
-		a.at = desk.Key{Collection: one.Rule.Add.Collection, ID: uuid.NewSHA1(followSpace, []byte(a.origin))}
+		of := a.origin
+		if one.Rule.Add.Each != definition.EachChange {
+			of = fmt.Sprintf("%s %s.%s", at.version.ID, entry.Collection, entry.Rule)
+		}
+		a.at = desk.Key{Collection: one.Rule.Add.Collection, ID: uuid.NewSHA1(followSpace, []byte(of))}
 		a.kind, a.values = change.Add, record.Fields{}
 		for name, value := range one.Add {
 			if value != nil {
@@ -257,7 +261,7 @@ func (a act) change(row *desk.Row) (change.Change, bool) {
 	there := row != nil && row.Exists()
 	if a.kind == change.Add {
 		ch.Fields = record.Diff(nil, a.values)
-		return ch, !there // otherwise the change that it follows was taken before, by an earlier state of the database
+		return ch, !there // otherwise there is one already, if only since it was made before the database was put back
 	}
 	if !there || row.Removed {
 		return ch, false

@@ -74,9 +74,45 @@ type Looked struct {
 	By           string    // edited last by this worker
 	Since, Until time.Time // edited last in this span, by central's time; zero where it is open
 	Within       *Area
+	During       *Span
 }
 
-// Area is what lies between two meridians and two parallels, by a field that holds a point. West may be greater than
+// Span is a time, by a field that holds a date or a time; zero where it is open. Both ends belong to it.
+type Span struct {
+	Field    string
+	From, To time.Time
+}
+
+// sql is the span as a condition.
+func (s Span) sql(d definition.Definition) (condition string, args []any, err error) {
+	field, _ := d.Field(s.Field)
+	form := "YYYY-MM-DD"
+	at := fmt.Sprintf(`(CASE WHEN fields->>'%s' ~ '^\d{4}-\d\d-\d\d' THEN left(fields->>'%[1]s', 10) END)`, s.Field)
+	switch field.Shape().Format {
+	case "date":
+	case "date-time":
+		form = ""
+		at = fmt.Sprintf(`(CASE WHEN fields->>'%s' ~ '^\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d' THEN (fields->>'%[1]s')::timestamptz END)`, s.Field)
+	default:
+		return "", nil, fault.Fail(fault.Invalid, "%s has no field %q that holds a date or a time", d.Collection, s.Field)
+	}
+	terms := []string{at + " IS NOT NULL"}
+	for _, end := range []struct {
+		how string
+		at  time.Time
+	}{{">=", s.From}, {"<=", s.To}} {
+		switch {
+		case end.at.IsZero():
+		case form != "":
+			terms, args = append(terms, at+" "+end.how+" ?"), append(args, end.at.UTC().Format(time.DateOnly))
+		default:
+			terms, args = append(terms, at+" "+end.how+" ?::timestamptz"), append(args, end.at)
+		}
+	}
+	return strings.Join(terms, " AND "), args, nil
+}
+
+// Area is what lies between two meridians and two parallels, by a field that holds a point or a line. West may be greater than
 // east: the area crosses the antimeridian then (RFC 7946, section 5.2).
 type Area struct {
 	Field                    string
@@ -104,9 +140,14 @@ func ReadArea(text string) (*Area, error) {
 
 // sql is the area as a condition, with a placeholder for each of its sides.
 func (a Area) sql(d definition.Definition) (condition string, args []any, err error) {
-	field, known := d.Field(a.Field)
-	if !known || field.Shape().Ref != definition.PointURL {
-		return "", nil, fault.Fail(fault.Invalid, "within %q: %s has no field of this name that holds a point", a.Field, d.Collection)
+	field, _ := d.Field(a.Field)
+	switch field.Shape().Ref {
+	case definition.PointURL:
+	case definition.LineURL:
+		condition, args = a.crossed()
+		return condition, args, nil
+	default:
+		return "", nil, fault.Fail(fault.Invalid, "within %q: %s has no field of this name that holds a point or a line", a.Field, d.Collection)
 	}
 	at := func(n int) string { // what is no number lies nowhere
 		side := fmt.Sprintf("fields->'%s'->'coordinates'->%d", a.Field, n)
@@ -118,6 +159,23 @@ func (a Area) sql(d definition.Definition) (condition string, args []any, err er
 	}
 	return fmt.Sprintf("(%[1]s >= ? %[3]s %[1]s <= ?) AND %[2]s BETWEEN ? AND ?", at(0), at(1), between),
 		[]any{a.West, a.East, a.South, a.North}, nil
+}
+
+// crossed is the area as a condition on a line: that a piece of it lies in the area, or crosses its edge. PostgreSQL's own
+// types for the plane tell that.
+func (a Area) crossed() (condition string, args []any) {
+	boxes := []Area{a}
+	if a.West > a.East {
+		boxes = []Area{{a.Field, a.West, a.South, 180, a.North}, {a.Field, -180, a.South, a.East, a.North}}
+	}
+	var terms []string
+	for _, b := range boxes {
+		terms = append(terms, "inter_sb(lseg(p, coalesce(q, p)), box(point(?::float8, ?::float8), point(?::float8, ?::float8)))")
+		args = append(args, b.East, b.North, b.West, b.South)
+	}
+	return fmt.Sprintf(`(CASE WHEN json_typeof(fields->'%s'->'coordinates') = 'array' THEN EXISTS (SELECT FROM (SELECT p, lead(p) OVER (ORDER BY n) AS q
+		FROM (SELECT point((c->>0)::float8, (c->>1)::float8) AS p, n FROM json_array_elements(fields->'%[1]s'->'coordinates') WITH ORDINALITY AS e (c, n)) places) pieces
+		WHERE %s) ELSE false END)`, a.Field, strings.Join(terms, " OR ")), args
 }
 
 // sql is what is asked for beyond the question itself.
@@ -135,6 +193,13 @@ func (l Looked) sql(d definition.Definition) (condition string, args []any, err 
 	}
 	if l.Within != nil {
 		term, values, err := l.Within.sql(d)
+		if err != nil {
+			return "", nil, err
+		}
+		add(term, values...)
+	}
+	if l.During != nil {
+		term, values, err := l.During.sql(d)
 		if err != nil {
 			return "", nil, err
 		}

@@ -27,11 +27,22 @@ type FollowUp struct {
 	Depth     int               `json:"depth,omitempty" minimum:"1" maximum:"8" doc:"How long a chain of follow-ups may get in which this one takes part: 1 follows only what people have done. 3 if left out."`
 }
 
-// FollowAdd is a record that a follow-up adds. Its id follows from the change that it follows, so that there is one for each.
+// FollowAdd is a record that a follow-up adds. Its id follows from what it is one of each for, so that there are never two.
 type FollowAdd struct {
 	Collection string            `json:"collection"`
+	Each       Each              `json:"each,omitempty" enum:"record,change" doc:"What there is one for: each record whose change was followed (or left out), or each change of it."`
 	Fields     map[string]string `json:"fields,omitempty" doc:"CEL expressions that give the values. id, the id of the record that was changed, can be used besides what when sees."`
 }
+
+// Each says what a follow-up adds one record for.
+type Each string
+
+// What there may be one for. A record that a device offers to a central that was restored comes as one change in place of those that made it: one for
+// each record is the same one then, and one for each change may be another.
+const (
+	EachRecord Each = "record"
+	EachChange Each = "change"
+)
 
 // Bounds on follow-ups.
 const (
@@ -104,6 +115,8 @@ func (d Definition) checkFollowUps() error {
 			return &ruleError{append(at, "depth"), fmt.Errorf("take a depth of 1 to %d", MostDepth)}
 		case len(one.SetParent) > 0 && d.Parent == nil:
 			return &ruleError{append(at, "set_parent"), fmt.Errorf("the collection has no parent")}
+		case one.Add != nil && one.Add.Each != "" && one.Add.Each != EachRecord && one.Add.Each != EachChange:
+			return &ruleError{append(at, "add", "each"), fmt.Errorf("%q is not what there can be one for: take record or change", one.Add.Each)}
 		case one.Add != nil && !Name.MatchString(one.Add.Collection):
 			return &ruleError{append(at, "add"), fmt.Errorf("add names the collection in which a record is added")}
 		}

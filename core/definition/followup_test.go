@@ -98,6 +98,7 @@ func TestFollowUpsThatAreNone(t *testing.T) {
 		`{name: a, when: "true", set_parent: {n: "1"}}`:                                              "has no parent",
 		`{name: a, when: "true", set: {n: "1"}, depth: 9}`:                                           "take a depth of 1 to 8",
 		`{name: a, when: "true", add: {collection: Jobs}}`:                                           "add names the collection",
+		`{name: a, when: "true", add: {collection: jobs, each: day}}`:                                "take record or change",
 		`{name: a, when: "true", sets: {n: "1"}}`:                                                    "unknown field",
 		"{name: a, when: \"true\", set: {n: \"1\"}}\n  - {name: a, when: \"true\", set: {n: \"1\"}}": "stands there twice",
 	} {

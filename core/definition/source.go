@@ -405,7 +405,7 @@ func (s source) into(node *yaml.Node, what string, into any) error {
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(into); err != nil {
 		want := map[string]string{"attention": "a list of {when: EXPRESSION, say: WORDS, grade: urgent|soon|note}",
-			"follow_ups": "a list of {name: NAME, when: EXPRESSION, set: {FIELD: EXPRESSION}, set_parent: {FIELD: EXPRESSION}, add: {collection: NAME, fields: {FIELD: EXPRESSION}}, depth: NUMBER}",
+			"follow_ups": "a list of {name: NAME, when: EXPRESSION, set: {FIELD: EXPRESSION}, set_parent: {FIELD: EXPRESSION}, add: {collection: NAME, each: record|change, fields: {FIELD: EXPRESSION}}, depth: NUMBER}",
 			"languages":  "LANGUAGE: {title: TEXT, description: TEXT, fields: {FIELD: {title: TEXT, description: TEXT, choices: {VALUE: TEXT}}}, attention: {WORDS: WORDS}}"}[what]
 		return s.fail(node, "%s reads %s (%s)", what, want, strings.TrimPrefix(err.Error(), "json: "))
 	}
