@@ -16,6 +16,7 @@ import (
 
 	"homing/central/changes"
 	"homing/central/fault"
+	"homing/central/feeds"
 	"homing/central/finding"
 	"homing/central/fleet"
 	"homing/central/past"
@@ -46,6 +47,7 @@ type Central struct {
 	*people.People
 	*finding.Finding
 	*past.Past
+	*feeds.Feeds
 	db *postgres.DB
 }
 
@@ -84,10 +86,9 @@ func Open(ctx context.Context, options Options) (*Central, error) {
 	if err != nil {
 		return nil, err
 	}
-	found := finding.New(db)
-	return &Central{Changes: changes.New(db, options.MaxChanges, options.Log),
-		Pulls:  pulls.New(db, options.PageBytes, db.Now),
-		People: people.New(db), Finding: found, Past: past.New(db, found), db: db}, nil
+	found, pages, who := finding.New(db), pulls.New(db, options.PageBytes, db.Now), people.New(db)
+	return &Central{Changes: changes.New(db, options.MaxChanges, options.Log), Pulls: pages,
+		People: who, Finding: found, Past: past.New(db, found), Feeds: feeds.New(db, pages, who, options.Log), db: db}, nil
 }
 
 // DefaultPageBytes is about how much a page of a pull holds, before compression.

@@ -54,7 +54,7 @@ func TestTwentyThousandRecords(t *testing.T) {
 	p.press("Set it and load")
 	p.says("main", "of 20,002") // the total is known while it loads
 	p.press("Begin with what is here")
-	p.says(".tabs", "Records") // and what is here can be used meanwhile
+	p.says(".tabs", "Records")                    // and what is here can be used meanwhile
 	p.saysWithin(5*time.Minute, "main", "20,002") // all of it comes in a minute on a machine that does nothing else
 	p.says("main", "2,000 urgent")
 	p.press("Structures")

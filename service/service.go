@@ -48,6 +48,7 @@ type Options struct {
 	Rehearse      func(context.Context, []definition.Definition, uint64, bool) (web.Rehearsal, error)
 	KeepExchanges time.Duration // what exchanges carried; 0 means 30 days
 	KeepBatches   int           // of how many batches and pages; 0 means 200,000
+	FeedFolder    string        // within which feeds write files; empty lets none do so
 }
 
 // Running is a running central.
@@ -65,6 +66,7 @@ type Running struct {
 	tidied  chan struct{} // closed when nothing is tidied any more
 	tidy    context.CancelFunc
 	watched chan struct{} // closed when PostgreSQL is not watched any more
+	fed     chan struct{} // closed when no feed is worked any more
 	release func()        // gives the folder of the private PostgreSQL back
 	log     *slog.Logger
 }
@@ -223,7 +225,11 @@ func (r *Running) keepTidy(options Options) {
 	}
 	var ctx context.Context
 	ctx, r.tidy = context.WithCancel(context.Background())
-	r.tidied, r.watched = make(chan struct{}), make(chan struct{})
+	r.tidied, r.watched, r.fed = make(chan struct{}), make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(r.fed)
+		r.Central.Work(ctx, options.FeedFolder)
+	}()
 	go func() {
 		defer close(r.watched)
 		if r.cluster == nil {
@@ -256,6 +262,7 @@ func (r *Running) stop() error {
 		r.tidy()
 		<-r.tidied
 		<-r.watched
+		<-r.fed
 	}
 	if r.Central != nil {
 		errs = append(errs, r.Central.Close())

@@ -62,6 +62,7 @@ var doors = map[string]door{
 	"set-password": forAdmins, "disable-worker": forAdmins, "enable-worker": forAdmins, "remove-worker": forAdmins,
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "features": forReaders, "features-api": forReaders, "features-conformance": forReaders, "feature-collections": forReaders,
 	"feature-collection": forReaders, "features-items": forReaders, "feature": forReaders,
+	"feeds": forAdmins, "define-feeds": forAdmins, "remove-feed": forAdmins, "act-on-feed": forAdmins, "feed-aside": forAdmins, "resend-feed-aside": forAdmins, "feed-secrets": forAdmins, "set-feed-secret": forAdmins, "remove-feed-secret": forAdmins,
 	"follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
 	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
@@ -303,6 +304,7 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"remove-worker", "admit-worker", "admit-device", "audit", "follow-ups", "follow-up-counts", "territories", "hold-territories", "health", "rename-device",
 	"ask-device", "stop-asking-device", "try-merge", "rehearse",
 	"definition-file", "read-definition-file", "read-table", "features", "features-api", "features-conformance",
+	"feeds", "define-feeds", "remove-feed", "act-on-feed", "feed-aside", "resend-feed-aside", "feed-secrets", "set-feed-secret", "remove-feed-secret",
 	// They give numbers alone; what they count has tests of its own.
 	"count-conflicts", "count-accepted", "reach"}
 

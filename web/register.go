@@ -23,6 +23,7 @@ func (s *Server) register() {
 	s.registerHealth()
 	s.registerFollowUps()
 	s.registerFeatures()
+	s.registerFeeds()
 	s.registerRehearsal()
 }
 

@@ -132,6 +132,8 @@ type Request struct {
 	// Shown gives marks as they leave central, which is what the digest of a part is of; nil where they leave as they are.
 	Shown func(marks []byte) []byte
 	At    time.Time // when central got the request
+	// Anyway is for what is no device: collections that only go up are given, too.
+	Anyway bool
 }
 
 // Pulls answers pulls. It is safe for use by several goroutines when its ground is.
@@ -151,19 +153,31 @@ func New(ground Ground, bytes int, now func() time.Time) *Pulls {
 // it holds that already. A load by a device that holds nothing yet leaves out what is removed. A record that has left
 // the device's territories since the cursor, or that its worker may no longer read, comes as a withdrawal.
 func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.Page, error) {
+	ask.At = p.now()
+	page, size, err := p.page(ctx, from, ask)
+	if err != nil {
+		return wire.Page{}, err
+	}
+	return page, p.ground.NotePull(ctx, from.ID, ask, page, size)
+}
+
+// Read is [Pulls.Pull] for somebody who is no device, and of whom nothing is noted: of collections that devices do not get, too.
+func (p *Pulls) Read(ctx context.Context, who sight.Askers, ask Request) (wire.Page, error) {
+	ask.At, ask.Anyway = p.now(), true
+	page, _, err := p.page(ctx, fleet.Device{People: who, Territories: who.Territories()}, ask)
+	return page, err
+}
+
+func (p *Pulls) page(ctx context.Context, from fleet.Device, ask Request) (page wire.Page, size int, err error) {
 	if ask.Limit == 0 {
 		ask.Limit = DefaultPage
 	}
 	if ask.Limit < 1 || ask.Limit > MaxPage {
-		return wire.Page{}, fault.Fail(fault.Invalid, "limit %d: take 1 to %d", ask.Limit, MaxPage)
+		return wire.Page{}, 0, fault.Fail(fault.Invalid, "limit %d: take 1 to %d", ask.Limit, MaxPage)
 	}
-	var err error
 	if ask.Covers, err = Covers(from, ask.Covers); err != nil {
-		return wire.Page{}, err
+		return wire.Page{}, 0, err
 	}
-	ask.At = p.now()
-	var page wire.Page
-	size := 0
 	err = p.ground.Deliver(ctx, func(t Tables) error {
 		all, err := t.Definitions(ctx)
 		if err != nil {
@@ -177,10 +191,7 @@ func (p *Pulls) Pull(ctx context.Context, from fleet.Device, ask Request) (wire.
 		page.Seal = Seal(p.ground.Secret(), ask.Collection, page.Cursor, ask.At)
 		return nil
 	})
-	if err != nil {
-		return wire.Page{}, err
-	}
-	return page, p.ground.NotePull(ctx, from.ID, ask, page, size)
+	return page, size, err
 }
 
 // Many is what a device gets at once of the collections that it names.
@@ -283,7 +294,7 @@ func (w *pull) fill(ctx context.Context) error {
 	if w.collection == nil {
 		return fault.Fail(fault.NotFound, "there is no collection %q", w.ask.Collection)
 	}
-	if !w.collection.Sync.Direction.Pulls() {
+	if !w.collection.Sync.Direction.Pulls() && !w.ask.Anyway {
 		return fault.Fail(fault.NotAllowed, "records of %s only go up to central", w.ask.Collection)
 	}
 	head, err := w.tables.Head(ctx, w.ask.Collection)

@@ -36,6 +36,21 @@ func (c *Collection) Totals(child string) bool { return slices.Contains(c.broods
 // HasTotals says whether a computed field uses children at all.
 func (c *Collection) HasTotals() bool { return len(c.broods()) > 0 }
 
+// Counting are the computed fields that use children, by themselves or by another such field.
+func (c *Collection) Counting() map[string]bool {
+	all := map[string]bool{}
+	for _, field := range c.Fields {
+		program := c.guard.computed[field.Name]
+		if program == nil {
+			continue
+		}
+		if program.Uses("children") || slices.ContainsFunc(program.Members("record"), func(name string) bool { return all[name] }) {
+			all[field.Name] = true
+		}
+	}
+	return all
+}
+
 // Compute gives the values of the computed fields. They are worked out in the order of the definition, each over the
 // record with those worked out before it. An expression that cannot be worked out, since a value that it needs is
 // missing or it is too dear, gives no value; wrong says why for each.

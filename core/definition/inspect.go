@@ -52,6 +52,11 @@ func (d Definition) Inspect(children ...Definition) error {
 	return nil
 }
 
+// CheckCondition says what is wrong with a condition over a whole record, computed values among it.
+func (d Definition) CheckCondition(text string) error {
+	return expression.Check(text, map[string]expression.Variable{"record": {Members: d.members(true)}}, expression.Choice, Nearest)
+}
+
 func (d Definition) inspectField(field Field, children []Definition) error {
 	at := []string{"fields", field.Name}
 	if err := inspectSchema(field.Schema, append(at, "")[:2], true); err != nil {

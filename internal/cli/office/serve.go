@@ -54,6 +54,8 @@ EXAMPLES
 				"may be given several times; none by default", Sources: Env("ALLOW_ORIGIN")},
 			&cli.StringSliceFlag{Name: "behind", Usage: "`ADDRESS` or range of a proxy that central stands behind and whose word on " +
 				"where a request comes from is taken; may be given several times", Sources: Env("BEHIND")},
+			&cli.StringFlag{Name: "feed-folder", Usage: "`FOLDER` within which feeds write files; none lets no feed do so",
+				Sources: Env("FEED_FOLDER")},
 			&cli.StringFlag{Name: "metrics-token", Usage: "`TOKEN` that lets others than this machine read /metrics",
 				Sources: Env("METRICS_TOKEN")},
 			&cli.FloatFlag{Name: "rate", Value: 100, Usage: "requests a second of one caller; 0 sets no limit",
@@ -95,7 +97,7 @@ EXAMPLES
 				MetricsToken:  c.String("metrics-token"),
 				RatePerSecond: c.Float("rate"), RateBurst: c.Int("burst"), MaxBodyBytes: c.Int64("max-body"),
 				MaxChanges:    c.Int("max-changes"),
-				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches")})
+				KeepExchanges: c.Duration("keep-exchanges"), KeepBatches: c.Int("keep-batches"), FeedFolder: c.String("feed-folder")})
 			if err != nil {
 				return err
 			}
