@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"homing/internal/testbed"
+	"homing/service"
 )
 
 const huts = `collection: huts
@@ -222,4 +223,48 @@ func TestWithoutCentralByCommand(t *testing.T) {
 	if page.OpenAPI == "" || page.Paths["/v1/batches"] == nil {
 		t.Errorf("%s describes %d paths", page.OpenAPI, len(page.Paths))
 	}
+}
+
+// Feeds, as somebody who has never had one goes about it.
+func TestFeedsByCommand(t *testing.T) {
+	folder := t.TempDir()
+	bed := testbed.Start(t, func(o *service.Options) { o.Open, o.FeedFolder = true, folder })
+	t.Setenv("HOMING_CENTRAL", bed.URL())
+	bed.Define(huts)
+	office := written(t, "office.yaml", "feed: office\nsees: all\ncollections: {huts: {fields: {name: called}}}\nto: {files: {folder: out, form: csv, every: 1s}}\n")
+	wrong := written(t, "wrong.yaml", "feed: wrong\nsees: nobody\ncollections: {huts: {}}\nto: {files: {folder: out, form: csv}}\n")
+	none := written(t, "none.yaml", "feed: none\nsees: all\ncollections: {nowhere: {}}\nto: {files: {folder: out, form: csv}}\n")
+	hook := written(t, "hook.yaml", "feed: hook\nsees: all\ncollections: {huts: {}}\nto: {hook: {url: \"http://127.0.0.1:1/\", secret: missing}}\n")
+	play(t, []step{
+		{"feeds", 0, []string{"FEED"}},
+		{"feeds define " + wrong, 4, []string{"nobody is no worker who may sign in"}},
+		{"feeds define " + none, 4, []string{"there is no collection nowhere"}},
+		{"feeds define " + office, 0, []string{"csv in out"}},
+		{"records add huts --set name=Gale", 0, []string{"Added"}},
+	})
+	testbed.Wait(t, "a file", func() bool {
+		files, _ := filepath.Glob(folder + "/out/*.csv") // the pattern is in order
+		return len(files) == 1
+	})
+	play(t, []step{
+		{"feeds", 0, []string{"up to date", "1"}},
+		{"feeds pause office", 0, []string{"paused"}},
+		{"feeds go-on office", 0, []string{"office"}},
+		{"feeds turn-back office yesterday", 2, []string{"2026-05-01T12:00:00Z"}},
+		{"feeds turn-back office 2026-05-01T12:00:00Z", 0, []string{"office"}},
+		{"feeds start-anew office --json", 0, []string{`"feed": "office"`}},
+		{"feeds aside office", 0, []string{"PLACE"}},
+		{"feeds resend office", 0, []string{"0 records sent again"}},
+		{"feeds resend office --place 7", 6, []string{"nothing aside under 7"}},
+		{"feeds pause nothing", 6, []string{`there is no feed "nothing"`}},
+		{"feeds define " + hook, 0, []string{"hook"}},
+		{"feeds remove office", 2, []string{"--yes"}},
+		{"feeds remove office --yes", 0, []string{"stays where it is"}},
+		{"feeds secret", 0, []string{"SECRET"}},
+		{"feeds nonsense", 2, []string{"no command"}},
+	})
+	testbed.Wait(t, "the missing secret to be said", func() bool {
+		all, err := bed.Central.FeedList(t.Context(), "hook")
+		return err == nil && strings.Contains(all[0].Error, "there is no secret missing; set it with homing feeds secret missing")
+	})
 }
