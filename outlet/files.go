@@ -26,7 +26,7 @@ type files struct {
 	parts  map[string]*feed.Shaped // by what the collections are called
 }
 
-func openFiles(to feed.Files, name string, options Options) (*files, error) {
+func openFiles(to feed.Files, options Options) (*files, error) {
 	if options.Folder == "" {
 		return nil, setUp("central has no folder for feeds; start it with --feed-folder")
 	}

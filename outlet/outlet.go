@@ -50,14 +50,19 @@ type Options struct {
 }
 
 // Open opens the destination of a feed.
-func Open(f feed.Feed, options Options) (Outlet, error) {
+func Open(f feed.Feed, options Options) (out Outlet, err error) {
 	switch {
 	case f.To.Hook != nil:
-		return openHook(*f.To.Hook, f.Name, options)
+		out, err = openHook(*f.To.Hook, f.Name, options)
 	case f.To.Files != nil:
-		return openFiles(*f.To.Files, f.Name, options)
+		out, err = openFiles(*f.To.Files, options)
 	case f.To.Tables != nil:
-		return openTables(*f.To.Tables, f.Name, options)
+		out, err = openTables(*f.To.Tables, f.Name, options)
+	default:
+		err = setUp("the feed has no destination")
 	}
-	return nil, setUp("the feed has no destination")
+	if err != nil {
+		return nil, err // and not a destination that is none
+	}
+	return out, nil
 }

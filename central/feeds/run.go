@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -141,7 +142,7 @@ func (c *Feeds) hold(ctx context.Context, held *locks, name, folder string) {
 		return
 	}
 	for {
-		moved, err := h.step(ctx)
+		moved, err := h.carefully(ctx)
 		switch {
 		case ctx.Err() != nil || errors.Is(err, errLost):
 			return
@@ -200,6 +201,17 @@ func (h *holding) mine(done interface{ RowsAffected() (int64, error) }, err erro
 		return errors.Join(err, errLost)
 	}
 	return nil
+}
+
+// carefully is step, and makes an error of a fault of the program: it must not take central with it.
+func (h *holding) carefully(ctx context.Context) (moved bool, err error) {
+	defer func() {
+		if broken := recover(); broken != nil {
+			h.log.Error("fault", "feed", h.name, "cause", broken, "stack", string(debug.Stack()))
+			moved, err = false, errors.New("central failed to work this feed; its log says more")
+		}
+	}()
+	return h.step(ctx)
 }
 
 // step brings on what there is; moved says that there may be more.
