@@ -20,6 +20,11 @@ import (
 	"homing/core/definition"
 )
 
+// Feeds are those of the demo, as files.
+//
+//go:embed feeds/*.yaml
+var Feeds embed.FS
+
 //go:embed definitions/*.yaml
 var files embed.FS
 

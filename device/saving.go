@@ -15,6 +15,12 @@ func (s *Store) Add(ctx context.Context, collection string, fields Fields, optio
 	return s.keeper.Add(ctx, collection, fields, options...)
 }
 
+// AddMany saves new records of one collection, as many as come at once from a box that measures: with one write to the disk. Each stands by itself. It returns
+// when all are on the disk that are in order, with their ids; the others have no id, and an error by their place.
+func (s *Store) AddMany(ctx context.Context, collection string, rows []Fields) (ids []uuid.UUID, wrong map[int]error, err error) {
+	return s.keeper.AddMany(ctx, collection, rows)
+}
+
 // As gives a record that is added an id that was made elsewhere: a UUIDv7 (RFC 9562). Where there is a record with it
 // already, removed or not, the add fails with [ErrTaken].
 func As(id uuid.UUID) SaveOption { return save.As(id) }

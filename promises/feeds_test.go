@@ -451,6 +451,10 @@ func TestFilesAreFed(t *testing.T) {
 	if err := json.Unmarshal(text, &collection); err != nil || len(collection.Features) != 10 {
 		t.Errorf("the features: %v\n%s", err, text)
 	}
+	if status, text := bed.Call(http.MethodGet, "/metrics", "", nil); status != http.StatusOK || !strings.Contains(string(text), `homing_feed_lag{feed="csv"} 0`) ||
+		!strings.Contains(string(text), `homing_feed_delivered_records_total{feed="csv"} 25`) || !strings.Contains(string(text), `homing_feed_waits{feed="csv"} 0`) {
+		t.Errorf("the metrics say %d %s", status, text)
+	}
 	// A central that was given no folder says so.
 	other := testbed.Start(t)
 	other.Define(fedHuts)

@@ -84,6 +84,9 @@ func New(c *central.Central, options Options) *Server {
 	seen := &troubles{}
 	s := &Server{central: c, options: options, log: slog.New(watched{options.Log.Handler(), seen}), troubles: seen, metrics: newMetrics(),
 		pages: make(chan struct{}, pagesAtOnce), onWay: semaphore.NewWeighted(pagesOnWay), closing: make(chan struct{})}
+	if c != nil {
+		s.metrics.registry.MustRegister(newFeedMetrics(c.FeedList))
+	}
 	s.guesses, s.signIns = newTries(60, time.Second, time.Now), newTries(20, time.Second, time.Now)
 	s.names, s.seats = newTries(10, 10*time.Second, time.Now), newSeats()
 	s.router = chi.NewRouter()

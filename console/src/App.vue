@@ -71,6 +71,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
       <RouterLink to="/exchanges" :class="{ here: $route.name === 'exchange' }">Exchanges</RouterLink>
       <RouterLink to="/definitions" :class="{ here: ['definitions', 'followUps'].includes(String($route.name)) }">Definitions</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/people">People</RouterLink>
+      <RouterLink v-if="mayManageWorkers" to="/feeds">Feeds</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/audit">Audit</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/health">Health</RouterLink>
     </nav>

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
@@ -50,8 +51,16 @@ its key, or its label, where only one record has it.`,
 				Flags: storeFlags(terminal.JSON), Action: localChildren},
 			{Name: "show", Usage: "show one record", ArgsUsage: "COLLECTION RECORD", Flags: storeFlags(terminal.JSON),
 				Action: localShow},
-			{Name: "add", Usage: "add a record", ArgsUsage: "COLLECTION",
-				Flags: storeFlags(append(terminal.FieldFlags(false), terminal.JSON)...), Action: localAdd},
+			{Name: "add", Usage: "add a record, or with --stream one for each line of standard input", ArgsUsage: "COLLECTION",
+				Description: `With --stream, standard input has a JSON object of fields on each line, as long as it goes on. All lines that are there go to the disk with one
+write, and count as saved when they are there; --within lets more of them gather, and a power cut take what came within that time. In between, what is unsent is sent.
+A line that cannot be taken is told and left out. Where the disk is full, it waits, and so does whoever writes the lines.
+
+EXAMPLE
+   counter | homing local add readings --stream --within 1s`,
+				Flags: storeFlags(append(terminal.FieldFlags(false), terminal.JSON, &cli.BoolFlag{Name: "stream", Usage: "add a record for each line of standard input"},
+					&cli.DurationFlag{Name: "within", Usage: "with --stream: let lines gather for so long before they go to the disk"},
+					&cli.DurationFlag{Name: "exchange-every", Value: 10 * time.Second, Usage: "with --stream: how often to exchange; 0 leaves that to others"})...), Action: localAdd},
 			{Name: "edit", Usage: "edit some fields of a record", ArgsUsage: "COLLECTION RECORD",
 				Flags: storeFlags(append(terminal.FieldFlags(true), terminal.JSON, seenFlag)...), Action: localEdit},
 			{Name: "remove", Usage: "remove a record", ArgsUsage: "COLLECTION RECORD", Action: localRemove,
@@ -405,6 +414,9 @@ func localAdd(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return withStore(ctx, c, func(store *device.Store) error {
+		if c.Bool("stream") {
+			return localStream(ctx, c, store, args[0])
+		}
 		d, err := store.Collection(ctx, args[0])
 		if err != nil {
 			return err

@@ -72,6 +72,12 @@ EXAMPLE
 	}
 }
 
+// PrintFeeds writes how far feeds are, as a table.
+func PrintFeeds(w io.Writer, all []feeds.Status) error {
+	table := feedTable(w, all)
+	return table.Flush()
+}
+
 func feedTable(w io.Writer, all []feeds.Status) terminal.Table {
 	table := terminal.NewTable(w, "FEED", "TO", "STATE", "BEHIND", "BROUGHT", "LAST", "ASIDE", "WHAT IS WRONG")
 	for _, one := range all {

@@ -116,9 +116,9 @@ func (s *story) start(ctx context.Context, listen string, log io.Writer) error {
 	began := time.Now()
 	s.say("Starting central with its own PostgreSQL in %s …", s.folder)
 	running, err := service.Start(ctx, service.Options{Listen: listen, Data: filepath.Join(s.folder, "postgresql"),
-		AdminPassword: demoPassword,
-		Rehearse:      office.RehearseApart,
-		Build:         terminal.Build(), Console: console.Files(), Field: field.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
+		AdminPassword: demoPassword, FeedFolder: filepath.Join(s.folder, "feeds"),
+		Rehearse: office.RehearseApart,
+		Build:    terminal.Build(), Console: console.Files(), Field: field.Files(), Log: slog.New(slog.NewTextHandler(log, nil)), RatePerSecond: 100,
 		RateBurst: 400})
 	if err != nil {
 		return err

@@ -82,7 +82,10 @@ func (s *story) tell(ctx context.Context) error {
 	if err := s.settle(ctx, mira, tobin); err != nil {
 		return err
 	}
-	return s.compare(ctx, mira, tobin)
+	if err := s.compare(ctx, mira, tobin); err != nil {
+		return err
+	}
+	return s.fed(ctx)
 }
 
 func (s *story) crew(ctx context.Context, worker, name string) (crew, error) {

@@ -1,0 +1,228 @@
+package local
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"homing/device"
+	"homing/internal/cli/terminal"
+)
+
+// Bounds on a stream.
+const (
+	mostOfLine  = 1 << 20 // bytes
+	mostAtOnce  = 1000    // records to a write
+	wrongShown  = 20      // of what is wrong with lines, the first are told, and the rest counted
+	streamRetry = 5 * time.Second
+)
+
+// lineIn is a line of a stream.
+type lineIn struct {
+	number int
+	fields device.Fields
+	wrong  error // what is wrong with the line itself
+}
+
+// streamed is what a stream came to.
+type streamed struct {
+	Saved   int `json:"saved"`
+	Refused int `json:"refused"`
+	Unsent  int `json:"unsent"`
+}
+
+// localStream adds a record for each line of standard input, as long as there are any, and sends them in between.
+func localStream(ctx context.Context, c *cli.Command, store *device.Store, collection string) error {
+	if _, err := store.Collection(ctx, collection); err != nil {
+		return err
+	}
+	s := stream{store: store, collection: collection, within: c.Duration("within"), told: c.Root().ErrWriter}
+	sending, stop := context.WithCancel(ctx)
+	var sender sync.WaitGroup
+	if every := c.Duration("exchange-every"); every > 0 {
+		sender.Go(func() {
+			if err := store.Repeat(sending, every, false, func(device.Summary, error) {}); err != nil && sending.Err() == nil {
+				fmt.Fprintf(s.told, "homing: nothing is sent any more: %v\n", err)
+			}
+		})
+	}
+	err := s.read(ctx, c.Root().Reader)
+	stop()
+	sender.Wait()
+	if c.Duration("exchange-every") > 0 && ctx.Err() == nil {
+		_, _ = store.Exchange(ctx, nil) // without a link, what is left goes with the next exchange
+	}
+	if status, fails := store.Status(context.WithoutCancel(ctx)); fails == nil {
+		s.sum.Unsent = int(status.Unsent)
+	}
+	if s.sum.Refused > 0 {
+		err = errors.Join(err, terminal.Coded(fmt.Errorf("%s could not be taken", terminal.Count(s.sum.Refused, "line")), terminal.ExitRefused))
+	}
+	if c.Bool("json") {
+		return errors.Join(err, terminal.WriteJSON(c.Root().Writer, s.sum))
+	}
+	fmt.Fprintf(c.Root().Writer, "%s saved, %s refused; %s unsent.\n", terminal.Count(s.sum.Saved, "record"), terminal.Count(s.sum.Refused, "line"), terminal.Count(s.sum.Unsent, "change"))
+	return err
+}
+
+type stream struct {
+	store      *device.Store
+	collection string
+	within     time.Duration
+	told       io.Writer
+	sum        streamed
+}
+
+// read saves what comes until it ends, or until somebody ends it: what was read by then is saved.
+func (s *stream) read(ctx context.Context, from io.Reader) error {
+	lines, failed := make(chan lineIn, mostAtOnce), make(chan error, 1)
+	go func() {
+		failed <- readLines(ctx, from, lines)
+		close(lines)
+	}()
+	for {
+		batch, more := s.gather(ctx, lines)
+		if err := s.save(context.WithoutCancel(ctx), batch); err != nil {
+			return err
+		}
+		if !more {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return <-failed
+		}
+	}
+}
+
+// gather takes a line and what else is there already, or comes within the time that a power cut may take.
+func (s *stream) gather(ctx context.Context, lines <-chan lineIn) (batch []lineIn, more bool) {
+	select {
+	case <-ctx.Done():
+		return nil, false
+	case line, is := <-lines:
+		if !is {
+			return nil, false
+		}
+		batch = append(batch, line)
+	}
+	var late <-chan time.Time
+	if s.within > 0 {
+		late = time.After(s.within)
+	}
+	for len(batch) < mostAtOnce {
+		select {
+		case line, is := <-lines:
+			if !is {
+				return batch, false
+			}
+			batch = append(batch, line)
+			continue
+		default:
+		}
+		if late == nil {
+			return batch, true
+		}
+		select {
+		case <-ctx.Done():
+			return batch, false
+		case <-late:
+			return batch, true
+		case line, is := <-lines:
+			if !is {
+				return batch, false
+			}
+			batch = append(batch, line)
+		}
+	}
+	return batch, true
+}
+
+// save brings a batch down to the disk. While the disk has no room it waits, and so does whoever produces: nothing is let go of.
+func (s *stream) save(ctx context.Context, batch []lineIn) error {
+	var rows []device.Fields
+	var numbers []int
+	for _, line := range batch {
+		if line.wrong != nil {
+			s.refuse(line.number, line.wrong)
+			continue
+		}
+		rows, numbers = append(rows, line.fields), append(numbers, line.number)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	for said := false; ; said = true {
+		ids, wrong, err := s.store.AddMany(ctx, s.collection, rows)
+		if errors.Is(err, device.ErrFull) {
+			if !said {
+				fmt.Fprintf(s.told, "homing: %v; waiting for room, with nothing lost\n", err)
+			}
+			time.Sleep(streamRetry)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		for n := range ids {
+			if why := wrong[n]; why != nil {
+				s.refuse(numbers[n], why)
+			}
+		}
+		s.sum.Saved += len(ids) - len(wrong)
+		return nil
+	}
+}
+
+func (s *stream) refuse(number int, why error) {
+	if s.sum.Refused++; s.sum.Refused <= wrongShown {
+		fmt.Fprintf(s.told, "homing: line %d: %v\n", number, why)
+	}
+	if s.sum.Refused == wrongShown {
+		fmt.Fprintln(s.told, "homing: what else is wrong is only counted")
+	}
+}
+
+// readLines reads a JSON object from each line. One that is too long is let go of as far as its end.
+func readLines(ctx context.Context, from io.Reader, to chan<- lineIn) error {
+	in := bufio.NewReaderSize(from, mostOfLine)
+	for number := 1; ; number++ {
+		text, err := in.ReadSlice('\n')
+		line := lineIn{number: number}
+		if errors.Is(err, bufio.ErrBufferFull) {
+			line.wrong = fmt.Errorf("it has more than %d bytes", mostOfLine)
+			for errors.Is(err, bufio.ErrBufferFull) {
+				_, err = in.ReadSlice('\n')
+			}
+		} else if len(text) > 0 {
+			var members map[string]json.RawMessage // numbers stay as they are written
+			if wrong := json.Unmarshal(text, &members); wrong != nil || members == nil {
+				line.wrong = errors.New("it is not a JSON object of fields on one line")
+			}
+			line.fields = device.Fields{}
+			for name, value := range members {
+				line.fields[name] = value
+			}
+		}
+		if len(bytes.TrimSpace(text)) > 0 || line.wrong != nil && len(text) > 1 {
+			select {
+			case to <- line:
+			case <-ctx.Done():
+				return nil
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
