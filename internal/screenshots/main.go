@@ -157,7 +157,7 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 // rehearsePicture shows what a rehearsal of the demo's definitions says.
 func rehearsePicture(ctx context.Context, out string) error {
 	args := []string{"rehearse", "--seeds", "10", "--steps", "200"}
-	for _, name := range []string{"trails", "structures", "inspections", "findings"} {
+	for _, name := range []string{"trails", "structures", "inspections", "findings", "repairs"} {
 		args = append(args, "demo/definitions/"+name+".yaml")
 	}
 	text, err := exec.CommandContext(ctx, program, args...).Output()
@@ -165,7 +165,7 @@ func rehearsePicture(ctx context.Context, out string) error {
 		return fmt.Errorf("rehearse: %w\n%s", err, text)
 	}
 	return terminal(ctx, filepath.Join(out, "rehearse.png"), "homing rehearse --seeds 10 --steps 200 "+
-		"demo/definitions/{trails,structures,inspections,findings}.yaml", string(text))
+		"demo/definitions/{trails,structures,inspections,findings,repairs}.yaml", string(text))
 }
 
 // importPicture shows what an import says of a list with a mistake, and of the mended list.

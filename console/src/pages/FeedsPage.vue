@@ -125,6 +125,11 @@ async function doing(one: FeedStatus, what: () => Promise<void>) {
 }
 h2 {
   margin: 0;
+  font-size: 1.05rem;
+  color: inherit;
+}
+.grow {
+  flex: 1;
 }
 section {
   margin-bottom: 0.8rem;

@@ -69,7 +69,7 @@ func tableOf(w io.Writer, lines []past.FollowedLine) terminal.Table {
 	for _, one := range lines {
 		what := "-"
 		if one.Target != "" {
-			what = fmt.Sprintf("%s %s %s", one.TargetID, acts[one.Kind], one.Target)
+			what = acts[one.Kind] + " " + one.Target
 		}
 		if len(one.Reasons) > 0 {
 			what = terminal.Shorten(one.Reasons[0].Message, 100)
