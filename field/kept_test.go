@@ -95,9 +95,9 @@ func TestKilledInASave(t *testing.T) {
 		p.visit("/records/structures/new?parent=" + trail.String())
 		p.says("form", "Name")
 		name := "Sign " + string(rune('A'+n))
-		p.fill("#name", name)
 		p.press("signpost")
-		p.drafted(name)
+		p.fill("#name", name)
+		p.drafted(name) // and with it what was there before
 		eval[bool](p, `(() => { document.querySelector('form button[type=submit]').click(); return true })()`)
 		time.Sleep(after)
 		p.kill()

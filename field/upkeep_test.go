@@ -129,6 +129,7 @@ func TestALineIsWalked(t *testing.T) {
 	p.stands(12.002, 46, 400) // another valley, perhaps
 	p.stands(12.002, 46.001, 5)
 	p.says("#field-course", "3 points")
+	p.drafted("46.001")
 	p.kill()
 	p.start()
 	p.visit("/records/trails/" + trail.String() + "/edit")

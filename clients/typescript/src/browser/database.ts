@@ -31,7 +31,7 @@ export async function openPrivate(name: string, from?: Uint8Array): Promise<Priv
 }
 
 /** How long the files may still be held by a page that has just gone, in milliseconds. */
-const patience = 10_000;
+const patience = 30_000;
 
 async function openPool(sqlite: Sqlite3Static, name: string): Promise<SAHPoolUtil> {
   // The types know nothing of the last one, without which a second try gets the error of the first.
