@@ -1,21 +1,22 @@
 package outlet
 
 import (
-	"bufio"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"homing/core/definition"
+	"homing/core/record"
 	"homing/feed"
+	"homing/sheet"
 )
 
 // files writes a file for each batch. It is written under a name that begins with a point, brought down to the disk and given its name then, so
@@ -41,6 +42,9 @@ func (f *files) Ready(_ context.Context, parts map[string]*feed.Shaped) error {
 	f.parts = map[string]*feed.Shaped{}
 	for _, part := range parts {
 		f.parts[part.Called] = part
+		if _, err := sheet.NewWriter(io.Discard, f.form, columnsOf(part)); err != nil {
+			return setUp("%v", err)
+		}
 	}
 	return nil
 }
@@ -73,83 +77,41 @@ func (f *files) write(path string, batch Batch) error {
 	if err != nil {
 		return err
 	}
-	w := bufio.NewWriter(file)
-	switch f.form {
-	case "csv":
-		err = f.csv(w, batch)
-	case "geojson":
-		err = f.geojson(w, batch)
-	default:
-		for _, item := range batch.Items {
-			err = errors.Join(err, json.NewEncoder(w).Encode(f.row(item)))
-		}
+	out, err := sheet.NewWriter(file, f.form, columnsOf(f.parts[batch.Collection]))
+	for n := 0; n < len(batch.Items) && err == nil; n++ {
+		err = out.Write(batch.Items[n].Record.String(), row(batch.Items[n]))
 	}
-	return errors.Join(err, w.Flush(), file.Sync(), file.Close())
+	if err == nil {
+		err = out.Close()
+	}
+	return errors.Join(err, file.Sync(), file.Close())
 }
 
-// row is an item as one object: what it says, and who it is.
-func (f *files) row(item feed.Item) map[string]any {
-	row := map[string]any{"homing_id": item.Record, "homing_revision": item.Revision, "homing_gone": item.Gone,
-		"homing_edited_at": item.EditedAt.UTC().Format(time.RFC3339Nano), "homing_author": item.Author}
-	for name, value := range item.Values {
-		row[name] = value
+// about are the columns that stand before those of the fields, behind the record's id.
+var about = []definition.Field{{Name: "homing_revision"}, {Name: "homing_gone"}, {Name: "homing_edited_at"}, {Name: "homing_author"}}
+
+// columnsOf are the columns of a part, as the writers of tables know them.
+func columnsOf(part *feed.Shaped) definition.Definition {
+	d := definition.Definition{Collection: part.Called, Fields: slices.Clone(about)}
+	for _, column := range part.Columns {
+		d.Fields = append(d.Fields, definition.Field{Name: column.Name, Schema: column.Field.Schema})
 	}
-	return row
+	return d
 }
 
-var about = []string{"homing_id", "homing_revision", "homing_gone", "homing_edited_at", "homing_author"}
-
-func (f *files) csv(to io.Writer, batch Batch) error {
-	w := csv.NewWriter(to)
-	columns := f.parts[batch.Collection].Columns
-	head := append([]string{}, about...)
-	for _, column := range columns {
-		head = append(head, column.Name)
-	}
-	err := w.Write(head)
-	for _, item := range batch.Items {
-		cells := []string{item.Record.String(), strconv.FormatInt(item.Revision, 10), strconv.FormatBool(item.Gone),
-			item.EditedAt.UTC().Format(time.RFC3339Nano), item.Author}
-		for _, column := range columns {
-			cells = append(cells, plain(item.Values[column.Name]))
-		}
-		err = errors.Join(err, w.Write(cells))
-	}
-	w.Flush()
-	return errors.Join(err, w.Error())
-}
-
-// plain is a value as it stands in a cell: a text without its quotes, nothing for none.
-func plain(value json.RawMessage) string {
-	if value == nil {
-		return ""
-	}
-	return definition.Plain(value)
-}
-
-func (f *files) geojson(to io.Writer, batch Batch) error {
-	place := ""
-	for _, column := range f.parts[batch.Collection].Columns {
-		if ref := column.Field.Shape().Ref; place == "" && (ref == definition.PointURL || ref == definition.LineURL) {
-			place = column.Name
-		}
-	}
-	io.WriteString(to, `{"type":"FeatureCollection","features":[`) // a bufio.Writer keeps its error for the end
-	for n, item := range batch.Items {
-		properties := f.row(item)
-		delete(properties, place)
-		geometry := item.Values[place]
-		if geometry == nil {
-			geometry = json.RawMessage("null")
-		}
-		text, err := json.Marshal(map[string]any{"type": "Feature", "id": item.Record, "geometry": geometry, "properties": properties})
+// row is an item as a record of these columns: what it says, and of which change it is.
+func row(item feed.Item) record.Fields {
+	text := func(said string) json.RawMessage {
+		raw, err := json.Marshal(said)
 		if err != nil {
-			return err
+			panic(err) // a text is always JSON
 		}
-		fmt.Fprint(to, strings.Repeat(",", min(n, 1)), "\n", string(text))
+		return raw
 	}
-	_, err := io.WriteString(to, "\n]}\n")
-	return err
+	fields := record.Fields{"homing_revision": strconv.AppendInt(nil, item.Revision, 10), "homing_gone": strconv.AppendBool(nil, item.Gone),
+		"homing_edited_at": text(item.EditedAt.UTC().Format(time.RFC3339Nano)), "homing_author": text(item.Author)}
+	maps.Copy(fields, item.Values)
+	return fields
 }
 
 func (f *files) Close() error { return nil }

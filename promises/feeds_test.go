@@ -423,9 +423,10 @@ func TestFilesAreFed(t *testing.T) {
 	bed.Define(fedHuts)
 	store := bed.Device("lead", "office", device.Options{})
 	testbed.Exchange(t, store)
-	for n := range 25 {
+	for n := range 24 {
 		hut(t, store, fmt.Sprintf("Hut, %d", n), "north", n)
 	}
+	hut(t, store, "=1+1", "north", 24)
 	testbed.Exchange(t, store)
 	for _, form := range []string{"ndjson", "csv", "geojson"} {
 		defineFeed(t, bed, fmt.Sprintf("feed: %[1]s\nsees: all\ncollections: {huts: {}}\nto: {files: {folder: to/%[1]s, form: %[1]s, every: 1s, most: 10}}\n", form))
@@ -440,6 +441,17 @@ func TestFilesAreFed(t *testing.T) {
 	testbed.Must(t, err)
 	if head, rest, _ := strings.Cut(string(text), "\n"); head != "homing_id,homing_revision,homing_gone,homing_edited_at,homing_author,name,beds,zone,opened,open,location,twice" || !strings.Contains(rest, `,"Hut, 0",0,north,`) {
 		t.Errorf("the table reads\n%s", text)
+	}
+	text, err = os.ReadFile(csvs[len(csvs)-1])
+	testbed.Must(t, err)
+	if !strings.Contains(string(text), ",'=1+1,") {
+		t.Errorf("what a spreadsheet would work out goes unguarded:\n%s", text)
+	}
+	bed.Define("collection: notes\nfields:\n  name: {type: string}\n")
+	defineFeed(t, bed, "feed: nowhere\nsees: all\ncollections: {notes: {}}\nto: {files: {folder: to, form: geojson}}\n")
+	waitFeed(t, bed, "nowhere", "waits")
+	if status := statusOf(t, bed, "nowhere"); !strings.Contains(status.Error, "no field with a place") {
+		t.Errorf("a map of what has no places: %+v", status)
 	}
 	features, err := filepath.Glob(filepath.Join(folder, "to/geojson/*.geojson"))
 	testbed.Must(t, err)

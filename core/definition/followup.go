@@ -251,10 +251,12 @@ func (c *Collection) Follows(cause Cause) ([]Following, error) {
 	if len(c.FollowUps) == 0 {
 		return nil, nil
 	}
-	variables, err := c.followSees(cause)
+	variables, err := c.seen(cause.Who, cause.Before, cause.After)
 	if err != nil {
 		return nil, err
 	}
+	variables["id"] = cause.ID
+	variables["change"] = map[string]any{"kind": string(cause.Kind), "device": cause.Device, "received": cause.Received}
 	var all []Following
 	for n, compiled := range c.guard.followUps {
 		rule := c.FollowUps[n]
@@ -289,23 +291,6 @@ func (c *Collection) Follows(cause Cause) ([]Following, error) {
 		all = append(all, one)
 	}
 	return all, nil
-}
-
-// followSees are the variables of a cause.
-func (c *Collection) followSees(cause Cause) (map[string]any, error) {
-	variables := map[string]any{"worker": workerSeen(cause.Who), "before": nil, "after": nil, "id": cause.ID,
-		"change": map[string]any{"kind": string(cause.Kind), "device": cause.Device, "received": cause.Received}}
-	for name, fields := range map[string]record.Fields{"before": cause.Before, "after": cause.After} {
-		if fields == nil {
-			continue
-		}
-		values, err := expression.Values(fields, c.guard.names)
-		if err != nil {
-			return nil, err
-		}
-		variables[name] = values
-	}
-	return variables, nil
 }
 
 // workerSeen is a person as expressions see one.

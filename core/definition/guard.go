@@ -159,16 +159,9 @@ func (c *Collection) allows(act string, who rights.Person, before, after record.
 	if rule == nil || who.Role == rights.Admin {
 		return nil
 	}
-	variables := map[string]any{"worker": workerSeen(who), "before": nil, "after": nil}
-	for name, fields := range map[string]record.Fields{"before": before, "after": after} {
-		if fields == nil {
-			continue
-		}
-		values, err := expression.Values(fields, c.guard.names)
-		if err != nil {
-			return err
-		}
-		variables[name] = values
+	variables, err := c.seen(who, before, after)
+	if err != nil {
+		return err
 	}
 	yes, err := rule.Bool(variables)
 	switch {
@@ -178,6 +171,22 @@ func (c *Collection) allows(act string, who rights.Person, before, after record.
 		return fmt.Errorf("%s may not %s this record of %s: the rule is %s", who.Name, act, c.Definition.Collection, rule)
 	}
 	return nil
+}
+
+// seen are the variables of an expression about a change: who makes it, and the record before and after, null where there is none.
+func (c *Collection) seen(who rights.Person, before, after record.Fields) (map[string]any, error) {
+	variables := map[string]any{"worker": workerSeen(who), "before": nil, "after": nil}
+	for name, fields := range map[string]record.Fields{"before": before, "after": after} {
+		if fields == nil {
+			continue
+		}
+		values, err := expression.Values(fields, c.guard.names)
+		if err != nil {
+			return nil, err
+		}
+		variables[name] = values
+	}
+	return variables, nil
 }
 
 // Territorial says whether records of the collection fall into territories; otherwise everybody covers all of them.

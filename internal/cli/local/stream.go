@@ -90,7 +90,7 @@ func (s *stream) read(ctx context.Context, from io.Reader) error {
 	}()
 	for {
 		batch, more := s.gather(ctx, lines)
-		if err := s.save(context.WithoutCancel(ctx), batch); err != nil {
+		if err := s.save(ctx, batch); err != nil {
 			return err
 		}
 		if !more {
@@ -145,7 +145,7 @@ func (s *stream) gather(ctx context.Context, lines <-chan lineIn) (batch []lineI
 	return batch, true
 }
 
-// save brings a batch down to the disk. While the disk has no room it waits, and so does whoever produces: nothing is let go of.
+// save brings a batch down to the disk, also after somebody has ended it. While the disk has no room it waits, and so does whoever produces: nothing is let go of.
 func (s *stream) save(ctx context.Context, batch []lineIn) error {
 	var rows []device.Fields
 	var numbers []int
@@ -160,12 +160,16 @@ func (s *stream) save(ctx context.Context, batch []lineIn) error {
 		return nil
 	}
 	for said := false; ; said = true {
-		ids, wrong, err := s.store.AddMany(ctx, s.collection, rows)
+		ids, wrong, err := s.store.AddMany(context.WithoutCancel(ctx), s.collection, rows)
 		if errors.Is(err, device.ErrFull) {
 			if !said {
 				fmt.Fprintf(s.told, "homing: %v; waiting for room, with nothing lost\n", err)
 			}
-			time.Sleep(streamRetry)
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("the lines from %d to %d are not saved: %w", numbers[0], numbers[len(numbers)-1], err)
+			case <-time.After(streamRetry):
+			}
 			continue
 		}
 		if err != nil {
