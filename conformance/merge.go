@@ -70,8 +70,8 @@ var merges = kind{
 		"it. steps say what comes of each: after, answer, delta and decisions, or refused, the code of a change that cannot be merged and leaves the record as it was. A field without a rule has " +
 		"newest. Nested fields are merged part by part.",
 	given: func() (all []any, err error) {
-		for n := range uint64(48) {
-			one, err := aLife(drawing(1000+n), merge.Removals[n%uint64(len(merge.Removals))])
+		for n := range uint64(64) {
+			one, err := aLife(drawing(1000+n), merge.Removals[n%uint64(len(merge.Removals))], n >= 48)
 			if err != nil {
 				return nil, fmt.Errorf("life %d: %w", n, err)
 			}
@@ -100,8 +100,9 @@ var merges = kind{
 	}),
 }
 
-// aLife draws what happens to one record.
-func aLife(random *rand.Rand, removal merge.Removal) (one life, err error) {
+// aLife draws what happens to one record. Twice says that several add it without knowing of each other, as with the one for a place and a
+// period.
+func aLife(random *rand.Rand, removal merge.Removal, twice bool) (one life, err error) {
 	one.Rules.Fields = map[string]merge.Rule{"asked": merge.Ask, "first": merge.First, "count": merge.Sum, "least": merge.Min, "most": merge.Max,
 		"tags": merge.Union, "log": merge.Append, "parts/tally": merge.Sum, "parts/said": merge.Ask}
 	one.Rules.Nested, one.Rules.Removal = []string{"parts"}, removal
@@ -132,7 +133,7 @@ func aLife(random *rand.Rand, removal merge.Removal) (one life, err error) {
 		switch roll := random.IntN(20); {
 		case step == 0:
 			e.Kind, e.Base = change.Add, 0
-		case roll == 0:
+		case roll == 0, twice && step < 4:
 			e.Kind, e.Base = change.Add, 0
 		case roll < 4:
 			e.Kind = change.Remove

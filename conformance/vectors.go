@@ -33,6 +33,7 @@ type kind struct {
 var kinds = map[string]kind{
 	"canonical": canonical, "stamps": stamps, "offsets": offsets, "merge": merges, "fingerprints": fingerprints,
 	"schemas": schemas, "expressions": expressions, "rights": mays, "computed": computed, "labels": labels, "attention": marks, "series": numbers, "digests": digests,
+	"periods": periods, "coverage": grids,
 }
 
 // Case is one case of a file.

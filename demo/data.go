@@ -18,6 +18,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/core/definition"
+	"homing/core/period"
 )
 
 // Feeds are those of the demo, as files.
@@ -128,9 +129,10 @@ func Records() []Record {
 				"Storm from the west; stay off the exposed ways.", "The Pell Traverse is shut for works."}[n],
 			"until": "2027-03-31"})
 	}
+	g.huts()
 	// Collection by collection, parents first.
 	order := map[string]int{"trails": 0, "structures": 1, "inspections": 2, "findings": 3, "repairs": 4, "warnings": 5,
-		"surveys": 6}
+		"surveys": 6, "huts": 7}
 	slices.SortStableFunc(g.records, func(a, b Record) int { return order[a.Collection] - order[b.Collection] })
 	return g.records
 }
@@ -230,6 +232,60 @@ func (g *generator) structure(n, k int, trail uuid.UUID, crew string, at []float
 			"hours":   hours, "materials_cost": round(float64(g.random.IntN(400)), 0),
 			"materials": []string{g.pick(materials[:4]), g.pick(materials[4:])}})
 	}
+}
+
+// hutNames has three huts for each district.
+var hutNames = []string{"Arn Hut", "Fosk Hut", "Lorn Hut", "Corrin Hut", "Gale Hut", "Quern Hut", "Bessel Hut", "Tolle Hut", "Marl Hut", "Wren Hut", "Hollin Hut", "Sarn Hut"}
+
+func (g *generator) huts() {
+	for n, name := range hutNames {
+		d := districts[n%len(districts)]
+		g.add("huts", uuid.Nil, map[string]any{"name": name, "crew": d.crew, "beds": 8 + 4*g.random.IntN(9), "location": map[string]any{"type": "Point",
+			"coordinates": []float64{round(d.lon+g.random.Float64()*0.2, 5), round(d.lat+g.random.Float64()*0.1, 5)}}})
+	}
+}
+
+// Weeks is how many weeks of rounds the demo has, with the one that is under way.
+const Weeks = 8
+
+// Round is what a crew noted at one hut in one week, and when.
+type Round struct {
+	Fields map[string]any
+	At     time.Time
+}
+
+// Rounds draws what the crews noted of the huts in the weeks up to a day, the earliest first. Most are complete, some late, some missing.
+func Rounds(today time.Time) []Round {
+	random := rand.New(rand.NewPCG(11, 2026))
+	var huts []Record
+	for _, r := range Records() {
+		if r.Collection == "huts" {
+			huts = append(huts, r)
+		}
+	}
+	var all []Round
+	now := period.Of(period.Week, today)
+	for back := Weeks - 1; back >= 0; back-- {
+		week := now.Plus(-back)
+		for n, hut := range huts {
+			chance, late := random.IntN(100), random.IntN(100)
+			at := week.First().AddDate(0, 0, 2+random.IntN(5)).Add(time.Duration(8+random.IntN(9)) * time.Hour)
+			by := []string{"mira", "tobin", "runa", "runa"}[n%len(districts)]
+			fields := map[string]any{"hut": hut.ID, "week": week.String(), "water": []string{"runs", "runs", "runs low", "dry"}[random.IntN(4)],
+				"wood_m3": round(random.Float64()*9, 1), "nights": random.IntN(80)}
+			if chance < 78 {
+				fields["done_by"] = by
+			}
+			if late < 12 {
+				at = at.AddDate(0, 0, 8)
+			}
+			if chance < 88 && at.Before(today) {
+				all = append(all, Round{fields, at})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Round) int { return a.At.Compare(b.At) })
+	return all
 }
 
 // JSON is the record's fields as a JSON object.

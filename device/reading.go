@@ -55,3 +55,9 @@ func (s *Store) Resolve(ctx context.Context, collection, text string) (uuid.UUID
 func (s *Store) LookUp(ctx context.Context, collection string, want Ask) (Found, error) {
 	return s.keeper.LookUp(ctx, collection, want)
 }
+
+// Coverage says which places have reported for which periods, against what is expected, as far as this device holds them and whoever is signed
+// in covers them. It works without signal.
+func (s *Store) Coverage(ctx context.Context, collection string, ask CoverageAsk) (CoverageGrid, error) {
+	return s.keeper.Coverage(ctx, collection, ask)
+}

@@ -44,6 +44,17 @@ func (s *Store) Remove(ctx context.Context, collection string, id uuid.UUID, opt
 	return s.keeper.Remove(ctx, collection, id, options...)
 }
 
+// Complete marks a record complete in the name of whoever is signed in: what its definition requires is checked now. Of collections
+// whose coverage says so.
+func (s *Store) Complete(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) (Record, error) {
+	return s.keeper.Complete(ctx, collection, id, options...)
+}
+
+// Reopen takes the mark away that a record is complete, by whoever may.
+func (s *Store) Reopen(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) (Record, error) {
+	return s.keeper.Reopen(ctx, collection, id, options...)
+}
+
 // Group saves all that work does, or nothing of it: when work fails, nothing is saved, and when central refuses one
 // of the changes, it takes none of them. Mending one of them sends all of them again. Work must use the group and not
 // the store.

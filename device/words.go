@@ -1,6 +1,7 @@
 package device
 
 import (
+	"homing/core/coverage"
 	"homing/device/internal/exchange"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
@@ -31,6 +32,8 @@ type (
 	Carried          = exchange.Carried
 	Verified         = exchange.Verified
 	Difference       = exchange.Difference
+	CoverageAsk      = save.CoverageAsk
+	CoverageGrid     = coverage.Grid
 )
 
 // Errors that callers act on. Those of central come from package link.

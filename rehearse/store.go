@@ -22,6 +22,8 @@ type store interface {
 	Edit(ctx context.Context, collection string, id uuid.UUID, fields device.Fields, saw *device.Record) (device.Record, error)
 	Remove(ctx context.Context, collection string, id uuid.UUID, saw *device.Record) error
 	Together(ctx context.Context, steps []driver.Step) ([]device.Record, error)
+	Complete(ctx context.Context, collection string, id uuid.UUID) (device.Record, error)
+	Reopen(ctx context.Context, collection string, id uuid.UUID) (device.Record, error)
 	Settle(ctx context.Context, collection string, id uuid.UUID, field string, value any) (device.Record, error)
 	Review(ctx context.Context) ([]device.Queued, error)
 	SendAgain(ctx context.Context, number int64) (device.Record, error)
@@ -51,6 +53,14 @@ type own struct{ *device.Store }
 
 func (o own) Add(ctx context.Context, collection string, fields device.Fields) (device.Record, error) {
 	return o.Store.Add(ctx, collection, fields)
+}
+
+func (o own) Complete(ctx context.Context, collection string, id uuid.UUID) (device.Record, error) {
+	return o.Store.Complete(ctx, collection, id)
+}
+
+func (o own) Reopen(ctx context.Context, collection string, id uuid.UUID) (device.Record, error) {
+	return o.Store.Reopen(ctx, collection, id)
 }
 
 func (o own) Edit(ctx context.Context, collection string, id uuid.UUID, fields device.Fields,

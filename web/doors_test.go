@@ -63,7 +63,7 @@ var doors = map[string]door{
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "features": forReaders, "features-api": forReaders, "features-conformance": forReaders, "feature-collections": forReaders,
 	"feature-collection": forReaders, "features-items": forReaders, "feature": forReaders,
 	"feeds": forAdmins, "define-feeds": forAdmins, "remove-feed": forAdmins, "act-on-feed": forAdmins, "feed-aside": forAdmins, "resend-feed-aside": forAdmins, "feed-secrets": forAdmins, "set-feed-secret": forAdmins, "remove-feed-secret": forAdmins,
-	"follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
+	"coverage": forReaders, "complete-record": forWorkers, "open-record": forWorkers, "follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
 	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 

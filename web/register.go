@@ -22,6 +22,7 @@ func (s *Server) register() {
 	s.registerLive()
 	s.registerHealth()
 	s.registerFollowUps()
+	s.registerCoverage()
 	s.registerFeatures()
 	s.registerFeeds()
 	s.registerRehearsal()

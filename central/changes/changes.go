@@ -13,6 +13,7 @@ import (
 	"maps"
 	"runtime/debug"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -64,15 +65,16 @@ var errUpset = errors.New("a fault of the program")
 
 // holders finds who has the keys that records would get, where keys are unique. Until the commit nobody else gives any.
 func holders(ctx context.Context, t Tables, definitions map[string]*definition.Collection,
-	keys map[string][]string) (map[string]map[string]desk.Holder, error) {
+	keys map[string][]string, alone map[string]bool) (map[string]map[string]desk.Holder, error) {
 	all := map[string]map[string]desk.Holder{}
 	for _, name := range slices.Sorted(maps.Keys(keys)) {
 		c := definitions[name]
-		// It is locked already, unless a removed record comes back with the key that it had.
-		if err := t.LockKey(ctx, name, c.Key); err != nil {
-			return nil, err
+		if _, locked := alone[name]; !locked { // a removed record comes back with the key that it had
+			if err := t.LockKey(ctx, name, strings.Join(c.OneFor(), definition.OneBetween), false); err != nil {
+				return nil, err
+			}
 		}
-		found, err := t.ByValue(ctx, c, c.Key, keys[name])
+		found, err := t.ByOne(ctx, c, keys[name])
 		if err != nil {
 			return nil, err
 		}
@@ -107,8 +109,9 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	if err != nil {
 		return nil, l, err
 	}
-	for _, name := range need.GivesKeys() {
-		if err := t.LockKey(ctx, name, l.Definitions[name].Key); err != nil {
+	names, alone := need.GivesKeys()
+	for _, name := range names {
+		if err := t.LockKey(ctx, name, strings.Join(l.Definitions[name].OneFor(), definition.OneBetween), !alone[name]); err != nil {
 			return nil, l, err
 		}
 	}
@@ -119,7 +122,7 @@ func load(ctx context.Context, t Tables, from desk.Origin, items []desk.Item) ([
 	if !need.Settled(l.Rows, parents) {
 		return nil, l, fault.ErrRaced
 	}
-	if l.Holders, err = holders(ctx, t, l.Definitions, need.UniqueKeys(l.Rows)); err != nil {
+	if l.Holders, err = holders(ctx, t, l.Definitions, need.UniqueKeys(l.Rows), alone); err != nil {
 		return nil, l, err
 	}
 	if l.Children, err = childrenOf(ctx, t, l.Definitions, need.Removed()); err != nil {

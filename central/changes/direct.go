@@ -33,6 +33,8 @@ type Write struct {
 	Fields     record.Delta // only To is looked at
 	// WithChildren lets a removal take with it the children that the definitions say go with their parent.
 	WithChildren bool
+	// Marks says that the write marks the record complete, or opens it again; Fields is not looked at.
+	Marks Marking
 	// Settles is the disputed field that the write settles, by giving it its value. Kind and Fields are worked out from
 	// it.
 	Settles *Settlement
@@ -40,6 +42,16 @@ type Write struct {
 	// for a write that is not asked for again.
 	Key string
 }
+
+// Marking is what a write does to whether a record is complete.
+type Marking string
+
+// The markings.
+const (
+	MarksNothing Marking = ""
+	MarkComplete Marking = "complete"
+	MarkOpen     Marking = "open"
+)
 
 // Settlement gives a disputed field, a part of one, or a disputed removal the value that it is to have.
 type Settlement struct {
@@ -71,11 +83,15 @@ func (c *Changes) Direct(ctx context.Context, who fleet.Person, write Write) (wi
 	var answer wire.Answer
 	var done *desk.Decided
 	err := c.ground.Change(ctx, func(t Tables) error {
-		at := desk.Key{Collection: write.Collection, ID: write.Record}
 		source, digest, err := write.repeatable(who)
 		if err != nil {
 			return err
 		}
+		write, err := write.named(ctx, t, who)
+		if err != nil {
+			return err
+		}
+		at := desk.Key{Collection: write.Collection, ID: write.Record}
 		var before bool
 		if answer, before, err = answered(ctx, t, source, digest); before || err != nil {
 			return err
@@ -107,6 +123,36 @@ func (c *Changes) Direct(ctx context.Context, who fleet.Person, write Write) (wi
 		c.announce(ctx, done)
 	}
 	return answer, nil
+}
+
+// named is the write with the id that follows from place and period, where it adds a record of which there is one for each, and with
+// the field that says who marked the record.
+func (w Write) named(ctx context.Context, t Tables, who fleet.Person) (Write, error) {
+	definitions, err := t.Definitions(ctx)
+	if err != nil {
+		return w, err
+	}
+	c := definitions[w.Collection]
+	switch {
+	case c == nil:
+	case w.Marks != MarksNothing && !c.Completes():
+		return w, fault.Fail(fault.Invalid, "records of %s are not marked complete: its definition names no field for that", w.Collection)
+	case w.Marks == MarkOpen:
+		w.Kind, w.Fields = change.Edit, record.Delta{c.Coverage.Complete: {}}
+	case w.Marks == MarkComplete:
+		name, err := json.Marshal(who.Name)
+		w.Kind, w.Fields = change.Edit, record.Delta{c.Coverage.Complete: {To: name}}
+		return w, err
+	case w.Kind == change.Add:
+		fields, err := w.Fields.Canonical()
+		if err != nil {
+			return w, fault.Fail(fault.Invalid, "%v", err)
+		}
+		if id, follows := c.OneID(record.Fields{}.Apply(fields)); follows {
+			w.Record = id
+		}
+	}
+	return w, nil
 }
 
 // repeatable gives under what the answer to a write is kept, and what tells that the write is the same when it comes
@@ -203,7 +249,7 @@ func (c *Changes) shape(ctx context.Context, t Tables, who fleet.Person,
 	}
 	ch.EditedAt = c.ground.Now()
 	ch.Stamp = clock.At(ch.EditedAt)
-	if err := directFields(ctx, t, who, definitions, collection, ch.Fields); err != nil {
+	if err := directFields(ctx, t, who, definitions, collection, ch.Fields, write.Marks != MarksNothing); err != nil {
 		return nil, nil, err
 	}
 	if write.Kind != change.Remove {
@@ -364,7 +410,7 @@ func alsoGo(below []desk.Key) error {
 
 // directFields refuses, of what somebody sets at central, what nobody sets, and references to nothing.
 func directFields(ctx context.Context, t Tables, who fleet.Person, definitions map[string]*definition.Collection,
-	collection *definition.Collection, delta record.Delta) error {
+	collection *definition.Collection, delta record.Delta, marks bool) error {
 	if collection == nil {
 		return nil
 	}
@@ -375,6 +421,7 @@ func directFields(ctx context.Context, t Tables, who fleet.Person, definitions m
 			continue // a form sends back what it was given
 		}
 		may, why := field.Settable()
+		may = may || marks && field.Marks
 		if field.Local {
 			may, why = false, "stays on the device that it was entered on, and cannot be set at central"
 		}

@@ -163,7 +163,7 @@ func (f *follower) doAtOnce(ctx context.Context, acts []act) (more []link, err e
 	if err != nil {
 		return nil, err
 	}
-	from := desk.Origin{Incarnation: f.ground.Source(), Received: f.begun}
+	from := desk.Origin{Incarnation: f.ground.Source(), Received: f.begun, Follows: true}
 	var changes []change.Change
 	var of []act
 	for _, a := range acts {
@@ -249,7 +249,11 @@ func actsOf(definitions map[string]*definition.Collection, collection *definitio
 				a.values[name] = value
 			}
 		}
-		definitions[one.Rule.Add.Collection].StartWith(a.values, nil)
+		target := definitions[one.Rule.Add.Collection]
+		target.StartWith(a.values, nil)
+		if id, follows := target.OneID(a.values); follows {
+			a.at.ID = id
+		}
 		all = append(all, a)
 	}
 	return all

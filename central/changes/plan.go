@@ -108,10 +108,14 @@ func planOf(ctx context.Context, t Tables, old, next *definition.Collection) (Pl
 	err = carried(ctx, t, old.Definition, next, false, func(id uuid.UUID, row *desk.Row, now record.Fields, wrong error) error {
 		p.Records++
 		reasons := newReasons(old, next, row.Fields, now, wrong)
-		if text := definition.Plain(now[next.Key]); next.Unique && len(now[next.Key]) > 0 && text != "" {
+		if text := next.OneText(now); text != "" {
 			if other, taken := first[text]; taken {
-				reasons = append(reasons, change.Reason{Field: next.Key, Code: change.CodeKeyTaken,
-					Message: fmt.Sprintf("unique does not allow two records with one key, such as %s, which %s has, too", text, other)})
+				one := change.Reason{Field: next.Key, Code: change.CodeKeyTaken,
+					Message: fmt.Sprintf("unique does not allow two records with one key, such as %s, which %s has, too", text, other)}
+				if next.Coverage != nil {
+					one.Field, one.Message = next.Coverage.Period, fmt.Sprintf("coverage does not allow two records for one place and period, such as %s, which %s is for, too", text, other)
+				}
+				reasons = append(reasons, one)
 			} else {
 				first[text] = id
 			}

@@ -66,7 +66,7 @@ func (c *Changes) PutRows(ctx context.Context, asker fleet.Person, collection, k
 		}
 		if i.key != nil {
 			// Two imports of the same table would each not see what the other adds.
-			if err := t.LockKey(ctx, collection, key); err != nil {
+			if err := t.LockKey(ctx, collection, strings.Join(i.key, ","), false); err != nil {
 				return err
 			}
 		}
@@ -211,6 +211,8 @@ func importing(ctx context.Context, newID func() uuid.UUID, t Tables, asker flee
 	}
 	if key != "" {
 		i.key = strings.Split(key, ",")
+	} else if i.collection.Coverage != nil {
+		i.key = i.collection.OneFor()
 	}
 	for _, name := range i.key {
 		if _, known := i.collection.Field(name); !known {
@@ -423,6 +425,9 @@ func (i *imported) change(n int, row TableRow) (change.Change, Row) {
 		return refused(change.CodeMalformed, "", "%v", err)
 	}
 	id, there := i.newID(), (*desk.Row)(nil)
+	if one, follows := i.collection.OneID(record.Fields(row)); follows {
+		id = one
+	}
 	if key := i.keyOf(row); key != "" {
 		if first, twice := i.seen[key]; twice {
 			return refused(change.CodeAmbiguous, i.key[0], "row %d of the same call has this key already", first+1)

@@ -108,8 +108,11 @@ type Finding interface {
 	// ByValue finds records that are not removed by the text of a field that has an index; of several, the oldest comes
 	// last.
 	ByValue(ctx context.Context, c *definition.Collection, field string, texts []string) ([]Found, error)
-	// LockKey keeps others who import by the same field, or give its values where they are unique, waiting until the commit.
-	LockKey(ctx context.Context, collection, field string) error
+	// ByOne finds records that are not removed by the texts of which no two have the same ([definition.Definition.OneText]).
+	ByOne(ctx context.Context, c *definition.Collection, texts []string) ([]Found, error)
+	// LockKey keeps others who import by the same field, or give its values where they are unique, waiting until the commit. Those who
+	// share the lock do not wait for each other.
+	LockKey(ctx context.Context, collection, field string, shared bool) error
 	// Disputed are the versions of a record in which something was decided, the latest first.
 	Disputed(ctx context.Context, at desk.Key) ([]desk.Accepted, error)
 }

@@ -330,14 +330,27 @@ func (m *Tables) FieldsAt(_ context.Context, at desk.Key, revision int64) (recor
 }
 
 // ByValue is [changes.Finding.ByValue].
-func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field string,
-	texts []string) (found []changes.Found, err error) {
+func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field string, texts []string) ([]changes.Found, error) {
+	return m.byText(c, texts, func(fields record.Fields) string {
+		if fields[field] == nil {
+			return ""
+		}
+		return definition.Plain(fields[field])
+	})
+}
+
+// ByOne is [changes.Finding.ByOne].
+func (m *Tables) ByOne(_ context.Context, c *definition.Collection, texts []string) ([]changes.Found, error) {
+	return m.byText(c, texts, c.OneText)
+}
+
+func (m *Tables) byText(c *definition.Collection, texts []string, of func(record.Fields) string) (found []changes.Found, err error) {
 	if m.Faults.LooseKeys {
 		return nil, nil
 	}
 	for _, at := range m.keys(c.Definition.Collection) {
 		r := m.rows[at]
-		if text := definition.Plain(r.Fields[field]); !r.Removed && r.Fields[field] != nil && slices.Contains(texts, text) {
+		if text := of(r.Fields); !r.Removed && text != "" && slices.Contains(texts, text) {
 			copied := r.Row
 			found = append(found, changes.Found{Text: text, ID: at.ID, Row: &copied})
 		}
@@ -350,7 +363,7 @@ func (m *Tables) ByValue(_ context.Context, c *definition.Collection, field stri
 }
 
 // LockKey is [changes.Finding.LockKey].
-func (m *Tables) LockKey(context.Context, string, string) error { return nil }
+func (m *Tables) LockKey(context.Context, string, string, bool) error { return nil }
 
 // Disputed is [changes.Finding.Disputed].
 func (m *Tables) Disputed(_ context.Context, at desk.Key) (past []desk.Accepted, err error) {

@@ -152,8 +152,16 @@ func (t *Tx) Counted(ctx context.Context, child *definition.Collection,
 // ByValue is [changes.Finding.ByValue]. It goes by the index that the definition's key brings.
 func (t *Tx) ByValue(ctx context.Context, c *definition.Collection, field string,
 	wanted []string) ([]changes.Found, error) {
+	return t.byText(ctx, byValue(field, c.Definition.Collection, "$1", "*"), wanted)
+}
+
+// ByOne is [changes.Finding.ByOne]. It goes by the index that unique or coverage brings.
+func (t *Tx) ByOne(ctx context.Context, c *definition.Collection, wanted []string) ([]changes.Found, error) {
+	return t.byText(ctx, byText(textOfAll(c.OneFor()), c.Definition.Collection, "$1", "*"), wanted)
+}
+
+func (t *Tx) byText(ctx context.Context, from string, wanted []string) ([]changes.Found, error) {
 	var rows []storedRow
-	from := byValue(field, c.Definition.Collection, "$1", "*")
 	columns := `k.value AS text, ` + rowColumns
 	if err := t.SelectContext(ctx, &rows, `SELECT `+columns+` FROM `+from+` ORDER BY r.position DESC`,
 		wanted); err != nil {
@@ -171,8 +179,12 @@ func (t *Tx) ByValue(ctx context.Context, c *definition.Collection, field string
 }
 
 // LockKey is [changes.Finding.LockKey].
-func (t *Tx) LockKey(ctx context.Context, collection, field string) error {
-	_, err := t.ExecContext(ctx, `SELECT pg_advisory_xact_lock(7074, hashtext($1))`, collection+" "+field)
+func (t *Tx) LockKey(ctx context.Context, collection, field string, shared bool) error {
+	how := "pg_advisory_xact_lock"
+	if shared {
+		how = "pg_advisory_xact_lock_shared"
+	}
+	_, err := t.ExecContext(ctx, `SELECT `+how+`(7074, hashtext($1))`, collection+" "+field)
 	return err
 }
 

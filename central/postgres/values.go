@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"homing/core/definition"
 	"homing/core/query"
@@ -17,8 +18,22 @@ import (
 // PostgreSQL, which knows nothing of what stands in the JSON of a table that is being filled, would read the whole
 // collection. Names hold only small letters, digits and underscores.
 func byValue(field, collection, argument, columns string) string {
+	return byText(textOfAll([]string{field}), collection, argument, columns)
+}
+
+// byText is byValue for an expression that has an index.
+func byText(expression, collection, argument, columns string) string {
 	return fmt.Sprintf(`unnest(%[3]s::text[]) AS k (value) CROSS JOIN LATERAL (
-		SELECT %[4]s FROM records WHERE %[2]s AND fields->>'%[1]s' = k.value OFFSET 0) r`, field, PartOf(collection), argument, columns)
+		SELECT %[4]s FROM records WHERE %[2]s AND %[1]s = k.value OFFSET 0) r`, expression, PartOf(collection), argument, columns)
+}
+
+// textOfAll is the texts of some fields as one, with what stands between them.
+func textOfAll(fields []string) string {
+	parts := make([]string, len(fields))
+	for n, field := range fields {
+		parts[n] = fmt.Sprintf("(fields->>'%s')", field)
+	}
+	return "(" + strings.Join(parts, " || '"+definition.OneBetween+"' || ") + ")"
 }
 
 // PartOf is the condition of the partial indexes on the fields of a collection. The collection stands in an
@@ -30,6 +45,17 @@ func PartOf(collection string) string {
 
 // indexKey makes the records of a collection quick to find by the definition's key.
 func (t *Tx) indexKey(ctx context.Context, d definition.Definition) error {
+	if d.Coverage != nil {
+		if err := t.indexField(ctx, "one", d.Collection, d.OneFor()...); err != nil {
+			return err
+		}
+		if err := t.indexField(ctx, "period", d.Collection, d.Coverage.Period); err != nil {
+			return err
+		}
+	}
+	if d.Key == "" {
+		return nil
+	}
 	return t.indexField(ctx, "key", d.Collection, d.Key)
 }
 
@@ -96,14 +122,11 @@ func (t *Tx) indexLists(ctx context.Context, d definition.Definition) error {
 	return nil
 }
 
-func (t *Tx) indexField(ctx context.Context, what, collection, field string) error {
-	if field == "" {
-		return nil
-	}
+func (t *Tx) indexField(ctx context.Context, what, collection string, fields ...string) error {
 	// Names of indexes are short; both parts hold only small letters, digits and underscores.
-	sum := sha256.Sum256([]byte(collection + " " + field))
+	sum := sha256.Sum256([]byte(strings.Join(append([]string{collection}, fields...), " ")))
 	_, err := t.ExecContext(ctx,
-		fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_%s_%s ON records ((fields->>'%s')) WHERE %s`,
-			what, hex.EncodeToString(sum[:8]), field, PartOf(collection)))
+		fmt.Sprintf(`CREATE INDEX IF NOT EXISTS records_%s_%s ON records (%s) WHERE %s`,
+			what, hex.EncodeToString(sum[:8]), textOfAll(fields), PartOf(collection)))
 	return err
 }

@@ -296,6 +296,14 @@ func (s *Store) Together(ctx context.Context, steps []Step) (made []device.Recor
 	return made, s.p.do(ctx, DoTogether, With{Steps: steps}, &made)
 }
 
+func (s *Store) Complete(ctx context.Context, collection string, id uuid.UUID) (r device.Record, err error) {
+	return r, s.p.do(ctx, DoComplete, With{Collection: collection, ID: id}, &r)
+}
+
+func (s *Store) Reopen(ctx context.Context, collection string, id uuid.UUID) (r device.Record, err error) {
+	return r, s.p.do(ctx, DoReopen, With{Collection: collection, ID: id}, &r)
+}
+
 func (s *Store) Settle(ctx context.Context, collection string, id uuid.UUID, field string,
 	value any) (r device.Record, err error) {
 	raw, err := json.Marshal(value)

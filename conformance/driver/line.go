@@ -42,6 +42,8 @@ const (
 	DoEdit        = "edit"
 	DoRemove      = "remove"
 	DoTogether    = "together"
+	DoComplete    = "complete"
+	DoReopen      = "reopen"
 	DoSettle      = "settle"
 	DoReview      = "review"
 	DoSendAgain   = "send-again"

@@ -246,6 +246,10 @@ func (d *driven) save(ctx context.Context, what string, with With) (any, error) 
 		return struct{}{}, s.Remove(ctx, with.Collection, with.ID, options...)
 	case DoTogether:
 		return Together(ctx, s, with.Steps)
+	case DoComplete:
+		return s.Complete(ctx, with.Collection, with.ID)
+	case DoReopen:
+		return s.Reopen(ctx, with.Collection, with.ID)
 	case DoSettle:
 		return s.Settle(ctx, with.Collection, with.ID, with.Field, with.Value)
 	case DoReview:

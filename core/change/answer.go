@@ -49,6 +49,7 @@ const (
 	CodeHangsOnEarlier    = "hangs-on-earlier"
 	CodeGroupIncomplete   = "group-incomplete"
 	CodeHangsOnGroup      = "hangs-on-group"
+	CodeComplete          = "complete"
 )
 
 // Decision is how one contested field, or the removal, was decided.

@@ -47,6 +47,9 @@ func (d Definition) check() error {
 	if err := d.checkAttention(); err != nil {
 		return err
 	}
+	if err := d.checkCoverage(); err != nil {
+		return err
+	}
 	if err := d.checkFollowUps(); err != nil {
 		return err
 	}

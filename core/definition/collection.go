@@ -34,6 +34,7 @@ type Collection struct {
 
 	plain    map[string]plain // by field; those that only the schema knows are missing
 	required []string
+	periods  []string // the fields that hold periods
 }
 
 // Rules are those of the definition, worked out once.
@@ -75,6 +76,9 @@ func (d Definition) Compile() (*Collection, error) {
 		}
 		if field.Required {
 			c.required = append(c.required, field.Name)
+		}
+		if field.Period != "" {
+			c.periods = append(c.periods, field.Name)
 		}
 	}
 	return c, nil
@@ -125,7 +129,12 @@ func (c *Collection) Validate(fields record.Fields) []change.Reason {
 	if len(not) == 0 && c.plainly(fields) {
 		return nil
 	}
-	reasons := c.bySchema(fields)
+	reasons := append(c.bySchema(fields), c.badPeriods(fields)...)
+	if c.Completes() && c.CompletedBy(fields) == "" {
+		reasons = slices.DeleteFunc(reasons, func(r change.Reason) bool {
+			return r.Code == change.CodeMissing && slices.Contains(c.required, r.Field) && c.lax(r.Field, fields)
+		})
+	}
 	for name := range not {
 		reasons = slices.DeleteFunc(reasons, func(r change.Reason) bool { return r.Field == name && r.Code == change.CodeMissing })
 		if fields[name] != nil {
@@ -166,7 +175,7 @@ func inOrder(reasons []change.Reason) []change.Reason {
 // NewlyWrong are the reasons against after that did not hold against before: what was wrong already is not held
 // against an edit that does not touch it.
 func (c *Collection) NewlyWrong(before, after record.Fields) []change.Reason {
-	wrong := c.Validate(after)
+	wrong := append(c.Validate(after), c.moved(before, after)...)
 	if len(wrong) == 0 || len(before) == 0 {
 		return wrong
 	}

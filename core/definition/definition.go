@@ -32,6 +32,8 @@ type Definition struct {
 	Carry    Carry   `json:"carry,omitzero"`
 	// Attention is worked out where somebody looks: what is overdue changes with the day.
 	Attention []Attention `json:"attention,omitempty" maxItems:"8" doc:"Conditions that mark records for the eye. Of several that hold, the first counts."`
+	// Coverage makes the ids of records follow from place and period, so it is not taken out again lightly.
+	Coverage *Coverage `json:"coverage,omitempty" doc:"There is one record for each place and period; which are expected, and when."`
 	// FollowUps act at central alone: a device sees what they did with the next exchange.
 	FollowUps []FollowUp         `json:"follow_ups,omitempty" maxItems:"16" doc:"What central does by itself after it has accepted a change."`
 	Languages map[string]Wording `json:"languages,omitempty" doc:"What titles, helps and choices are called in other languages, by BCP 47 tag, such as de."`
@@ -53,6 +55,8 @@ type Field struct {
 	Local     bool            `json:"local,omitempty" doc:"The value stays on the device and is never sent."`
 	When      string          `json:"when,omitempty" doc:"CEL expression over record: the field is asked for only where it holds, required only there, and empty elsewhere. One that cannot be worked out, since a value is missing, counts as false."`
 	Again     bool            `json:"again,omitempty" doc:"In a form for many alike, the next record starts with the value of the last one."`
+	Period    string          `json:"period,omitempty" enum:"day,week,month,quarter,year" doc:"The value is a period of this length, such as 2026-10-24, 2026-W43, 2026-10, 2026-Q4 or 2026."`
+	Marks     bool            `json:"marks,omitempty" doc:"The value is the name of whoever marked the record complete; nobody sets it otherwise."`
 	Schema    json.RawMessage `json:"schema" doc:"JSON Schema 2020-12 of the value."`
 }
 
@@ -134,6 +138,8 @@ func (f Field) Settable() (bool, string) {
 		return false, "is filled in by central and cannot be set"
 	case f.Series != "":
 		return false, "is a number that central hands out and cannot be set"
+	case f.Marks:
+		return false, "says who marked the record complete: mark it, or open it again, in place of setting it"
 	}
 	return true, ""
 }

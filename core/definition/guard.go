@@ -33,7 +33,8 @@ type guard struct {
 	when      map[string]*expression.Program // by field
 	attention []*expression.Program          // in the order of the definition
 	followUps []followUp                     // in the order of the definition
-	names     []string                       // of the fields
+	coverage  coverage
+	names     []string // of the fields
 }
 
 const (
@@ -93,6 +94,13 @@ func (d Definition) guard() (guard, error) {
 		}
 		g.followUps = append(g.followUps, compiled)
 	}
+	if d.Coverage != nil {
+		compiled, err := d.Coverage.compile()
+		if err != nil {
+			return g, err
+		}
+		g.coverage = compiled
+	}
 	for _, field := range slices.Sorted(maps.Keys(d.Carry.Convert)) {
 		program, err := expression.Compile(d.Carry.Convert[field], "record")
 		if err != nil {
@@ -141,11 +149,17 @@ func (c *Collection) ReadsAll(who rights.Person) bool {
 
 // MayAdd says why somebody may not add a record, or nil.
 func (c *Collection) MayAdd(who rights.Person, after record.Fields) error {
+	if err := c.MayMark(who, nil, after); err != nil {
+		return err
+	}
 	return c.allows(actAdd, who, nil, after)
 }
 
 // MayEdit says why somebody may not edit a record, or nil.
 func (c *Collection) MayEdit(who rights.Person, before, after record.Fields) error {
+	if err := c.MayMark(who, before, after); err != nil {
+		return err
+	}
 	return c.allows(actEdit, who, before, after)
 }
 

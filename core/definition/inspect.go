@@ -41,6 +41,9 @@ func (d Definition) Inspect(children ...Definition) error {
 			return &ruleError{[]string{"attention", strconv.Itoa(n), "when"}, err}
 		}
 	}
+	if err := d.inspectCoverage(worker); err != nil {
+		return err
+	}
 	if err := d.inspectFollowUps(worker); err != nil {
 		return err
 	}
@@ -164,7 +167,7 @@ var words = strings.Fields(`$schema $id $ref $anchor $dynamicRef $dynamicAnchor 
 	dependentSchemas propertyNames if then else allOf anyOf oneOf not unevaluatedItems unevaluatedProperties title description default
 	deprecated readOnly writeOnly examples format contentEncoding contentMediaType contentSchema definitions`)
 
-var fieldWords = strings.Fields(`reference computed filled series local unit when again`)
+var fieldWords = strings.Fields(`reference computed filled series local unit when again period`)
 
 // formats are those that are checked, and that all devices judge alike.
 var formats = strings.Fields(`date-time date time duration email hostname ipv4 ipv6 uri uri-reference uuid json-pointer relative-json-pointer`)

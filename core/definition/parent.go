@@ -83,6 +83,9 @@ func CheckTogether(all map[string]*Collection) error {
 			return fmt.Errorf("the parents go round in a circle: %s; a collection cannot be its own parent or grandparent",
 				strings.Join(circle, " → "))
 		}
+		if err := checkExpected(c, all); err != nil {
+			return err
+		}
 		if err := checkFollowing(c, all); err != nil {
 			return err
 		}

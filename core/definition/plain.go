@@ -9,6 +9,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"homing/core/period"
 	"homing/core/record"
 )
 
@@ -19,7 +20,7 @@ type plain func(value []byte) bool
 // plainKeys are the keywords of which plain knows all that they mean; the others that it passes over say nothing of
 // what is valid.
 var plainKeys = map[string]bool{"type": true, "minLength": true, "maxLength": true, "minimum": true, "maximum": true, "enum": true,
-	"format": true, "$ref": true, "title": true, "description": true, "unit": true, "default": true, "examples": true}
+	"format": true, "$ref": true, "title": true, "description": true, "unit": true, "default": true, "examples": true, "reference": true, "again": true, "period": true}
 
 // plainOf is nil for schemas of other kinds.
 func plainOf(schema json.RawMessage) plain {
@@ -43,6 +44,11 @@ func plainOf(schema json.RawMessage) plain {
 	bounded := exact.Minimum != nil || exact.Maximum != nil
 	long := exact.MinLength != nil || exact.MaxLength != nil
 	switch {
+	case shape.Period != "":
+		if shape.Type != "string" || long || bounded || shape.Enum != nil || shape.Format != "" {
+			return nil
+		}
+		return isPeriod(period.Kind(shape.Period))
 	case shape.Ref == PointURL && len(keys) == 1:
 		return isPoint
 	case shape.Ref != "":
@@ -103,6 +109,17 @@ func isDate(value []byte) bool {
 	return err == nil
 }
 
+func isPeriod(kind period.Kind) plain {
+	return func(value []byte) bool {
+		inside, ok := text(value)
+		if !ok || !kind.Valid() {
+			return false
+		}
+		_, err := period.Parse(kind, string(inside))
+		return err == nil
+	}
+}
+
 func oneOf(choices []string) plain {
 	known := map[string]bool{}
 	for _, choice := range choices {
@@ -149,7 +166,7 @@ func (c *Collection) plainly(fields record.Fields) bool {
 		}
 	}
 	for _, name := range c.required {
-		if fields[name] == nil {
+		if fields[name] == nil && !c.lax(name, fields) {
 			return false
 		}
 	}

@@ -26,6 +26,7 @@ type Shape struct {
 	Description string                     `json:"description"`
 	Ref         string                     `json:"$ref"`
 	Enum        []json.RawMessage          `json:"enum"`
+	Period      string                     `json:"period"`
 	Pattern     string                     `json:"pattern"`
 	MinLength   int                        `json:"minLength"`
 	MaxLength   int                        `json:"maxLength"`

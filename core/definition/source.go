@@ -37,7 +37,7 @@ func (e *SourceError) Error() string {
 }
 
 // ReadSource reads a definition file: one YAML document with the keys collection, title, description, label, key,
-// fields, required, parent, access, sync, carry, attention, follow_ups and languages. File is the name that errors carry; every error is a
+// fields, required, parent, access, sync, carry, attention, coverage, follow_ups and languages. File is the name that errors carry; every error is a
 // [*SourceError].
 func ReadSource(file string, text []byte) (Definition, error) {
 	s := source{file: file}
@@ -138,7 +138,7 @@ func (s source) text(node *yaml.Node, what string) (string, error) {
 func (s source) definition(root *yaml.Node) (Definition, error) {
 	d := Definition{Version: 1, Sync: Sync{Removal: merge.EditStays}}
 	members, err := s.entries(root, "collection", "title", "description", "label", "key", "unique", "lists", "searched", "fields", "required", "parent",
-		"access", "sync", "carry", "examples", "attention", "follow_ups", "languages")
+		"access", "sync", "carry", "examples", "attention", "coverage", "follow_ups", "languages")
 	if err != nil {
 		return d, err
 	}
@@ -201,6 +201,11 @@ func (s source) definition(root *yaml.Node) (Definition, error) {
 			if err := s.into(parts[name], name, into); err != nil {
 				return d, err
 			}
+		}
+	}
+	if parts["coverage"] != nil {
+		if err := s.coverage(&d, parts["coverage"]); err != nil {
+			return d, err
 		}
 	}
 	if parts["examples"] != nil {
@@ -294,7 +299,7 @@ func (s source) fields(d *Definition, node *yaml.Node) error {
 				"expression with commas in quotes", name, member.value.Content[n-1].Value)
 		}
 		for what, into := range map[string]*string{"computed": &field.Computed, "filled": &field.Filled,
-			"series": &field.Series, "when": &field.When} {
+			"series": &field.Series, "when": &field.When, "period": &field.Period} {
 			value, has := schema[what]
 			text, isText := value.(string)
 			if has && (!isText || strings.TrimSpace(text) == "") {
@@ -406,8 +411,29 @@ func (s source) into(node *yaml.Node, what string, into any) error {
 	if err := decoder.Decode(into); err != nil {
 		want := map[string]string{"attention": "a list of {when: EXPRESSION, say: WORDS, grade: urgent|soon|note}",
 			"follow_ups": "a list of {name: NAME, when: EXPRESSION, set: {FIELD: EXPRESSION}, set_parent: {FIELD: EXPRESSION}, add: {collection: NAME, each: record|change, fields: {FIELD: EXPRESSION}}, depth: NUMBER}",
+			"coverage":   "{place: FIELD, period: FIELD, expected: {where: EXPRESSION, from: PERIOD, until: PERIOD, due: TIME}, complete: FIELD, reopen: EXPRESSION}",
 			"languages":  "LANGUAGE: {title: TEXT, description: TEXT, fields: {FIELD: {title: TEXT, description: TEXT, choices: {VALUE: TEXT}}}, attention: {WORDS: WORDS}}"}[what]
 		return s.fail(node, "%s reads %s (%s)", what, want, strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return nil
+}
+
+// coverage reads what is expected. A year is a text there, also where YAML takes it for a number.
+func (s source) coverage(d *Definition, node *yaml.Node) error {
+	if expected := follow(node, []string{"expected"}); expected != node && expected.Kind == yaml.MappingNode {
+		for n := 1; n < len(expected.Content); n += 2 {
+			if expected.Content[n].Tag == "!!int" {
+				expected.Content[n].Tag = "!!str"
+			}
+		}
+	}
+	if err := s.into(node, "coverage", &d.Coverage); err != nil {
+		return err
+	}
+	for n := range d.Fields {
+		if d.Coverage != nil && d.Coverage.Complete == d.Fields[n].Name {
+			d.Fields[n].Marks = true
+		}
 	}
 	return nil
 }

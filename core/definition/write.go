@@ -85,7 +85,7 @@ func WriteSource(d Definition) []byte {
 		name  string
 		has   bool
 		value any
-	}{{"attention", len(d.Attention) > 0, d.Attention}, {"follow_ups", len(d.FollowUps) > 0, d.FollowUps}, {"languages", len(d.Languages) > 0, d.Languages}} {
+	}{{"attention", len(d.Attention) > 0, d.Attention}, {"coverage", d.Coverage != nil, d.Coverage}, {"follow_ups", len(d.FollowUps) > 0, d.FollowUps}, {"languages", len(d.Languages) > 0, d.Languages}} {
 		if text, err := json.Marshal(part.value); err == nil && part.has {
 			fmt.Fprintf(&out, "%s: %s\n", part.name, text)
 		}

@@ -22,7 +22,7 @@ func (d *desk) settable(c *definition.Collection, delta record.Delta) (left reco
 		}
 		may, _ := field.Settable()
 		brings := field.Series != "" && d.from.KeepsNumbers && edit.To != nil // an empty cell takes no number away
-		if may && !field.Local || brings {
+		if (may || field.Marks) && !field.Local || brings {
 			continue
 		}
 		if left == nil {

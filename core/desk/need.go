@@ -2,7 +2,6 @@ package desk
 
 import (
 	"cmp"
-	"encoding/json"
 	"maps"
 	"slices"
 
@@ -103,33 +102,49 @@ func (n Need) Keys() []Key {
 	return all
 }
 
-// GivesKeys are the collections in which items give keys that must be unique.
-func (n Need) GivesKeys() []string {
-	names := map[string]bool{}
+// GivesKeys are the collections in which items give what no two records may share. Alone says that nobody else may do so
+// meanwhile: it is false where every id follows from that, so that two who give the same meet in one record.
+func (n Need) GivesKeys() (names []string, alone map[string]bool) {
+	alone = map[string]bool{}
 	for _, it := range n.items {
-		if c := n.definitions[it.Change.Collection]; it.Unreadable == nil && c != nil && c.Unique && len(it.Change.Fields[c.Key].To) > 0 {
-			names[it.Change.Collection] = true
+		c := n.definitions[it.Change.Collection]
+		if it.Unreadable != nil || c == nil {
+			continue
+		}
+		for _, field := range c.OneFor() {
+			if len(it.Change.Fields[field].To) == 0 {
+				continue
+			}
+			id, follows := c.OneID(record.Fields{}.Apply(it.Change.Fields))
+			alone[it.Change.Collection] = alone[it.Change.Collection] || !follows || id != it.Change.Record
 		}
 	}
-	return slices.Sorted(maps.Keys(names))
+	return slices.Sorted(maps.Keys(alone)), alone
 }
 
-// UniqueKeys are the keys that records would have by the items, where these must be unique, by collection.
+// UniqueKeys are the texts of which records would have one by the items that no two may share, by collection.
 func (n Need) UniqueKeys(rows map[Key]*Row) map[string][]string {
 	texts := map[string][]string{}
-	note := func(c *definition.Collection, value json.RawMessage) {
-		if text := definition.Plain(value); len(value) > 0 && text != "" {
+	note := func(c *definition.Collection, fields record.Fields) {
+		if text := c.OneText(fields); text != "" {
 			texts[c.Definition.Collection] = append(texts[c.Definition.Collection], text)
 		}
 	}
 	for _, it := range n.items {
 		c := n.definitions[it.Change.Collection]
-		if it.Unreadable != nil || c == nil || !c.Unique {
+		if it.Unreadable != nil || c == nil || c.OneFor() == nil {
 			continue
 		}
-		note(c, it.Change.Fields[c.Key].To)
-		if row := rows[keyOf(it)]; row != nil && row.Removed { // it may come back
-			note(c, row.Fields[c.Key])
+		row := rows[keyOf(it)]
+		gives := slices.ContainsFunc(c.OneFor(), func(name string) bool { return len(it.Change.Fields[name].To) > 0 })
+		if row == nil {
+			row = &Row{}
+		}
+		if gives {
+			note(c, row.Fields.Apply(it.Change.Fields))
+		}
+		if row.Removed { // it may come back
+			note(c, row.Fields)
 		}
 	}
 	return texts

@@ -2,12 +2,14 @@ package desk
 
 import (
 	"errors"
+	"maps"
 	"time"
 
 	"homing/core/change"
 	"homing/core/clock"
 	"homing/core/definition"
 	"homing/core/merge"
+	"homing/core/record"
 	"homing/core/rights"
 )
 
@@ -37,6 +39,9 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	ch.Base = d.rebase(ch.Base, current)
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, ch.Fields)
+	if ch.Kind == change.Add && current.Removed && collection.Coverage != nil {
+		ch.Fields = startOver(current.Fields, ch.Fields)
+	}
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: d.dated(ch),
 		Source: change.Source{Incarnation: d.from.Incarnation, Number: ch.Number}, Seen: ch.Seen, Direct: d.from.direct() || d.out.Torn}
 	out, err := merge.Merge(collection.Rules(), current.State, edit)
@@ -49,6 +54,9 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	}
 	if d.from.Finish != nil {
 		d.from.Finish(current.State, edit, &out)
+	}
+	if closed := d.closed(collection, current, edit, out.State.Fields); closed != nil {
+		return change.Refused, closed
 	}
 	d.holdBack(collection, at, current, edit, &out)
 	if verdict, reasons := d.family(collection, at, current, &out); verdict != "" {
@@ -86,6 +94,28 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	next.State = out.State
 	d.note(n, at, &next, ch, out, edit.Stamp, given || it.renamed || it.Sealed || unknown)
 	return out.Verdict, nil
+}
+
+// startOver is an add of the record for a place and period that was removed: nothing of what it said comes back by itself.
+func startOver(gone record.Fields, delta record.Delta) record.Delta {
+	whole := maps.Clone(delta)
+	if whole == nil {
+		whole = record.Delta{}
+	}
+	for name, value := range gone {
+		if _, sets := whole[name]; !sets {
+			whole[name] = record.Edit{From: value}
+		}
+	}
+	return whole
+}
+
+// closed refuses an edit, or a removal, of a record by who knows that it was marked complete.
+func (d *desk) closed(c *definition.Collection, current *Row, edit merge.Edit, after record.Fields) []change.Reason {
+	if !c.Completes() || current.Removed || d.from.Follows || d.from.Finish != nil || !edit.Knows(current.State, c.Coverage.Complete) {
+		return nil
+	}
+	return c.Closed(edit.Kind, current.Fields, after, definition.Settles(current.Marks.Disputes, edit.Fields))
 }
 
 // admit says which collection a change is of and who made it, or why it is not looked at any further.

@@ -33,6 +33,8 @@ type Origin struct {
 	Blind       bool // whoever sent them gets nothing but answers: the device was revoked
 	// KeepsNumbers says that these are rows of a table: numbers of a series that they bring are kept.
 	KeepsNumbers bool
+	// Follows says that these are follow-ups: rules set what they set, also where people are done with a record.
+	Follows bool
 	// Finish is what central does to the outcome of a change of its own beyond what the change says; nil does nothing.
 	Finish func(before merge.State, edit merge.Edit, out *merge.Outcome)
 }

@@ -12,6 +12,9 @@
 // What a store did earlier never disputes with what it does later. But what its earlier edit has met, without its
 // author having seen it, its later edit meets again: the mark remembers it ([Met]). So two edits of one store come to
 // what they would as one.
+//
+// Two adds of one record, as of the one for a place and a period, meet like edits of a record that had nothing: each says what it says, and nothing of
+// what it leaves out.
 package merge
 
 import (
@@ -95,6 +98,9 @@ type Edit struct {
 func (e Edit) foreign(m Mark) bool {
 	return m.Revision > e.Base && !e.knew(m.Source)
 }
+
+// Knows says whether the author of the edit knew of the value that a field has.
+func (e Edit) Knows(state State, field string) bool { return !e.foreign(state.Marks.field(field)) }
 
 // knew says whether the author knew of what a source said, whatever the base is.
 func (e Edit) knew(s change.Source) bool {
@@ -317,9 +323,10 @@ func set(out *Outcome, rules Rules, state State, edit Edit, mark Mark) {
 // where that is another than before.
 func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value json.RawMessage, now *Mark) {
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
-	m.contested = edit.foreign(m.known)
 	own := edit.knew(m.known.Source)
 	m.again = edit.Kind == change.Add && state.Exists() && m.from == nil
+	// An add says nothing of what it leaves out: another add fills it, whichever was later.
+	m.contested = edit.foreign(m.known) && !(m.again && m.central == nil && state.Marks.unsaid(m.name))
 	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {

@@ -135,6 +135,20 @@ func (m Marks) field(name string) Mark {
 	}
 }
 
+// unsaid says whether nobody has said anything of a field since the record was added, and the add may have left it out.
+func (m Marks) unsaid(name string) bool {
+	for {
+		if _, own := m.Fields[name]; own {
+			return false
+		}
+		above := strings.LastIndexByte(name, '/')
+		if above < 0 {
+			return true
+		}
+		name = name[:above]
+	}
+}
+
 func (m Marks) presence() Mark {
 	if m.Presence.zero() {
 		return m.Base

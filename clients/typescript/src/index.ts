@@ -11,6 +11,8 @@ export class Store extends Repeater {}
 export { canonical, Exact, ValueError, type Value } from "./core/json.ts";
 export type { Decision, Kind, Rule } from "./core/merge.ts";
 export type { Reason } from "./core/schema.ts";
+export type { Cell, CellState, Coverage, CoverageColumn, CoverageLine, Sums } from "./core/coverage.ts";
+export { parsePeriod, periodOf, Period, type PeriodKind } from "./core/period.ts";
 export type { Delta, Dispute } from "./core/state.ts";
 export type { Database, Param } from "./device/database.ts";
 export type { Queued, Values } from "./device/desk.ts";

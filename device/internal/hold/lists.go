@@ -28,7 +28,11 @@ func indexLists(ctx context.Context, tx *sqlx.Tx, d definition.Definition) error
 		add(expression)
 	}
 	if d.Key != "" {
-		add(keyText(d.Key))
+		add(KeyText(d.Key))
+	}
+	if d.Coverage != nil {
+		add(oneText(d))
+		add(KeyText(d.Coverage.Period))
 	}
 	if expression, known := query.LabelKey(d, query.SQLite); known {
 		add(expression)

@@ -394,7 +394,7 @@ func (s *Shelf) byKey(ctx context.Context, c *definition.Collection, text string
 		return nil, nil
 	}
 	err = s.DB.SelectContext(ctx, &ids, fmt.Sprintf(`SELECT id FROM records WHERE collection = '%s' AND %s = ? AND NOT removed LIMIT 2`,
-		c.Definition.Collection, keyText(c.Key)), text)
+		c.Definition.Collection, KeyText(c.Key)), text)
 	return ids, err
 }
 
@@ -439,11 +439,11 @@ func (s *Shelf) byPart(ctx context.Context, c *definition.Collection, text strin
 	return ids, err
 }
 
-// HolderOf finds another record that has a key, by the key's text; nil when there is none here.
+// HolderOf finds another record that has what no two share ([definition.Definition.OneText]); nil when there is none here.
 func (s *Shelf) HolderOf(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, text, than string) (*Record, error) {
 	var row Stored
 	err := tx.GetContext(ctx, &row, fmt.Sprintf(`SELECT %s FROM records WHERE collection = '%s' AND %s = ? AND id <> ? AND NOT removed LIMIT 1`,
-		StoredColumns, c.Definition.Collection, keyText(c.Key)), text, than)
+		StoredColumns, c.Definition.Collection, oneText(c.Definition)), text, than)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -454,8 +454,17 @@ func (s *Shelf) HolderOf(ctx context.Context, tx *sqlx.Tx, c *definition.Collect
 	return &shown, err
 }
 
-// keyText is a key as text, as its index has it. Names hold only small letters, digits and _.
-func keyText(field string) string { return fmt.Sprintf(`CAST(fields->>'$.%s' AS TEXT)`, field) }
+// oneText is what no two records share as text, as its index has it.
+func oneText(d definition.Definition) string {
+	parts := make([]string, len(d.OneFor()))
+	for n, name := range d.OneFor() {
+		parts[n] = KeyText(name)
+	}
+	return strings.Join(parts, " || '"+definition.OneBetween+"' || ")
+}
+
+// KeyText is a key as text, as its index has it. Names hold only small letters, digits and _.
+func KeyText(field string) string { return fmt.Sprintf(`CAST(fields->>'$.%s' AS TEXT)`, field) }
 
 // WriteStored writes one record.
 func (s *Shelf) WriteStored(ctx context.Context, tx *sqlx.Tx, row Stored) error {

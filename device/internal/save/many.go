@@ -23,8 +23,7 @@ func (s *Desk) AddMany(ctx context.Context, collection string, rows []hold.Field
 				wrong[n] = err
 				continue
 			}
-			id := s.NewID()
-			row, err := s.saveIn(ctx, tx, c, id, w, known)
+			row, err := s.saveIn(ctx, tx, c, s.NewID(), w, known)
 			if ofTheRow(err) { // nothing was written yet
 				wrong[n] = err
 				continue
@@ -35,7 +34,9 @@ func (s *Desk) AddMany(ctx context.Context, collection string, rows []hold.Field
 			if err := s.WorkOut(ctx, tx, &row); err != nil {
 				return err
 			}
-			ids[n] = id
+			if ids[n], err = uuid.Parse(row.ID); err != nil {
+				return err
+			}
 			if known[file.FactStamp], err = file.Fact(ctx, tx, file.FactStamp); err != nil {
 				return err
 			}

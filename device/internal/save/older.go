@@ -35,6 +35,9 @@ func (s *Desk) saveOnOlder(ctx context.Context, tx *sqlx.Tx, c *definition.Colle
 	if w.kind == change.Edit && len(delta) == 0 {
 		return row, s.WriteStored(ctx, tx, row) // local values only
 	}
+	if closed := c.Closed(w.kind, w.saw.Fields, record.Fields(w.saw.Fields).Apply(delta), false); closed != nil {
+		return row, &file.InvalidError{Collection: row.Collection, Reasons: closed}
+	}
 	out, err := s.meeting(ctx, tx, c, row, under, merge.Edit{Kind: w.kind, Base: w.saw.Revision, Fields: delta})
 	if err != nil {
 		return row, err

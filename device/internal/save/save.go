@@ -53,9 +53,38 @@ func Saw(r hold.Record) SaveOption {
 // lost, the add finds that the record is there already.
 func As(id uuid.UUID) SaveOption { return func(w *wish) { w.as = id } }
 
+// Complete is [device.Store.Complete].
+func (s *Desk) Complete(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) (hold.Record, error) {
+	return s.mark(ctx, collection, id, true, options)
+}
+
+// Reopen is [device.Store.Reopen].
+func (s *Desk) Reopen(ctx context.Context, collection string, id uuid.UUID, options ...SaveOption) (hold.Record, error) {
+	return s.mark(ctx, collection, id, false, options)
+}
+
+// mark sets, or clears, the field that says who marked a record complete.
+func (s *Desk) mark(ctx context.Context, collection string, id uuid.UUID, complete bool, options []SaveOption) (hold.Record, error) {
+	c, err := s.Collection(ctx, collection)
+	if err != nil {
+		return hold.Record{}, err
+	}
+	if !c.Completes() {
+		return hold.Record{}, fmt.Errorf("%w: records of %s are not marked complete: its definition names no field for that", file.ErrNotAllowed, collection)
+	}
+	fields := hold.Fields{c.Coverage.Complete: nil}
+	if complete {
+		if fields[c.Coverage.Complete], err = file.Fact(ctx, s.DB, file.FactWorker); err != nil {
+			return hold.Record{}, file.StoreError(err)
+		}
+	}
+	return s.save(ctx, collection, id, change.Edit, fields, append(options, func(w *wish) { w.marks = true })...)
+}
+
 // wish is what somebody wants to save of one record.
 type wish struct {
 	as      uuid.UUID // nil: an id that is made here
+	marks   bool      // it marks the record complete, or opens it again
 	kind    change.Kind
 	set     record.Fields
 	cleared []string
@@ -158,7 +187,7 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 	known map[string]string) (hold.Stored, error) {
 	collection, kind := c.Definition.Collection, w.kind
 	row := hold.Stored{Collection: collection, ID: id.String(), Fields: "{}", Computed: "{}", Local: "{}"}
-	before := record.Fields{}
+	before, gone := record.Fields{}, record.Fields{}
 	var err error
 	if kind != change.Add {
 		if row, err = hold.LoadStored(ctx, tx, collection, id.String()); err != nil {
@@ -173,14 +202,18 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 	}
 	if kind == change.Add {
 		c.StartWith(w.set, w.cleared)
-		if w.as != uuid.Nil {
+		if one, follows := c.OneID(w.set); follows {
+			if row, gone, err = s.oneMore(ctx, tx, c, one, row); err != nil {
+				return row, err
+			}
+		} else if w.as != uuid.Nil {
 			row.ID = w.as.String()
 			if _, err := hold.LoadStored(ctx, tx, collection, row.ID); !errors.Is(err, file.ErrNoRecord) {
 				return row, cmp.Or(err, fmt.Errorf("%w: %s in %s", file.ErrTaken, row.ID, collection))
 			}
 		}
 	}
-	w.set, w.cleared, err = takeLocal(&row, c, w.set, w.cleared)
+	w.set, w.cleared, err = takeLocal(&row, c, w)
 	if err != nil {
 		return row, err
 	}
@@ -189,8 +222,19 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 	}
 	delta := deltaOf(before, w.set, w.cleared)
 	after := before.Apply(delta)
+	if kind == change.Add {
+		delta, after, before = record.Diff(nil, w.set), w.set, record.Fields{}
+		for name, value := range gone { // of a record that was removed, nothing comes back by itself
+			if w.set[name] == nil {
+				delta[name] = record.Edit{From: value}
+			}
+		}
+	}
 	if err := allowed(c, known, kind, before, after); err != nil {
 		return row, err
+	}
+	if closed := c.Closed(kind, before, after, false); closed != nil {
+		return row, &file.InvalidError{Collection: collection, Reasons: closed}
 	}
 	if kind != change.Remove {
 		local := record.Fields{}
@@ -220,16 +264,50 @@ func (s *Desk) saveIn(ctx context.Context, tx *sqlx.Tx, c *definition.Collection
 	return row, s.WriteStored(ctx, tx, row) // local values only
 }
 
+// oneMore is where the record for a place and a period goes that has none here: to the id that follows from them. Of one that was removed
+// here, and of whose removal central has not heard yet, it gives what it said, too.
+func (s *Desk) oneMore(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id uuid.UUID, fresh hold.Stored) (hold.Stored, record.Fields, error) {
+	fresh.ID = id.String()
+	row, err := hold.LoadStored(ctx, tx, c.Definition.Collection, fresh.ID)
+	if errors.Is(err, file.ErrNoRecord) {
+		return fresh, record.Fields{}, nil
+	}
+	if err != nil {
+		return row, nil, err
+	}
+	if !row.Removed {
+		there, err := row.Record(c)
+		if err != nil {
+			return row, nil, err
+		}
+		return row, nil, &file.InvalidError{Collection: c.Definition.Collection, Reasons: []change.Reason{thereIsOne(c, there)}}
+	}
+	gone := record.Fields{}
+	if err := json.Unmarshal([]byte(row.Fields), &gone); err != nil {
+		return row, nil, fmt.Errorf("%w: record %s", file.ErrDamaged, id)
+	}
+	return row, gone, nil
+}
+
+// thereIsOne says that a place and a period have their record.
+func thereIsOne(c *definition.Collection, there hold.Record) change.Reason {
+	return change.Reason{Field: c.Coverage.Period, Code: change.CodeKeyTaken,
+		Message: fmt.Sprintf("%s (%s) is for this place and period already; work on that record instead", there.Label, there.ID)}
+}
+
 // keyFree warns of a key that another record has here, where keys are unique. Central has the last word: it knows of
 // records that this device does not have.
 func (s *Desk) keyFree(ctx context.Context, tx *sqlx.Tx, c *definition.Collection, id string, delta record.Delta) error {
-	text := definition.Plain(delta[c.Key].To)
-	if !c.Unique || len(delta[c.Key].To) == 0 || text == "" {
+	text := c.OneText(record.Fields{}.Apply(delta))
+	if text == "" {
 		return nil
 	}
 	holder, err := s.HolderOf(ctx, tx, c, text, id)
 	if err != nil || holder == nil {
 		return err
+	}
+	if c.Coverage != nil {
+		return &file.InvalidError{Collection: c.Definition.Collection, Reasons: []change.Reason{thereIsOne(c, *holder)}}
 	}
 	field, _ := c.Field(c.Key)
 	return &file.InvalidError{Collection: c.Definition.Collection, Reasons: []change.Reason{{Field: c.Key, Code: change.CodeKeyTaken,
@@ -239,8 +317,7 @@ func (s *Desk) keyFree(ctx context.Context, tx *sqlx.Tx, c *definition.Collectio
 
 // takeLocal puts the values that stay on this device where they stay, and refuses those that nobody sets. What is
 // left is to be sent.
-func takeLocal(r *hold.Stored, c *definition.Collection, set record.Fields,
-	cleared []string) (record.Fields, []string, error) {
+func takeLocal(r *hold.Stored, c *definition.Collection, w wish) (record.Fields, []string, error) {
 	var wrong []change.Reason
 	var local record.Fields
 	left := record.Fields{}
@@ -248,6 +325,7 @@ func takeLocal(r *hold.Stored, c *definition.Collection, set record.Fields,
 	take := func(name string, value json.RawMessage) error {
 		field, _ := c.Field(name)
 		may, why := field.Settable()
+		may = may || w.marks && field.Marks
 		switch {
 		case !may && value == nil:
 			return nil // an empty input of a form
@@ -269,12 +347,12 @@ func takeLocal(r *hold.Stored, c *definition.Collection, set record.Fields,
 		}
 		return nil
 	}
-	for name, value := range set {
+	for name, value := range w.set {
 		if err := take(name, value); err != nil {
 			return nil, nil, err
 		}
 	}
-	for _, name := range cleared {
+	for _, name := range w.cleared {
 		if err := take(name, nil); err != nil {
 			return nil, nil, err
 		}

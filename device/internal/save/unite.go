@@ -40,8 +40,8 @@ func (s *Desk) twins(ctx context.Context, tx *sqlx.Tx, number int64) (t twins, e
 	if err := json.Unmarshal([]byte(t.refused.Fields), &fields); err != nil {
 		return t, fmt.Errorf("%w: record %s", file.ErrDamaged, t.refused.ID)
 	}
-	text := definition.Plain(fields[t.c.Key])
-	if !t.c.Unique || text == "" {
+	text := t.c.OneText(fields)
+	if text == "" {
 		return t, fmt.Errorf("%w: change %d was not refused for its key", file.ErrNotAllowed, number)
 	}
 	first, err := s.HolderOf(ctx, tx, t.c, text, t.refused.ID)

@@ -74,6 +74,8 @@ func RecordsCommand() *cli.Command {
 				Flags: CentralFlags(terminal.JSON, &cli.BoolFlag{Name: "with-children",
 					Usage: "also remove the records that belong to it, where their definition says that they go with it"}),
 				Action: removeRecord},
+			markCommand("complete", "mark a record complete, in a collection whose coverage says so", http.MethodPut),
+			markCommand("reopen", "open a record again that was marked complete", http.MethodDelete),
 		},
 		Description: "RECORD is the record's id, its key, or its label, where only one record has it.",
 	}

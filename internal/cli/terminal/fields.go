@@ -7,12 +7,14 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"homing/core/definition"
 	"homing/core/merge"
+	"homing/core/period"
 	"homing/core/record"
 )
 
@@ -69,6 +71,13 @@ func FieldsFrom(c *cli.Command, d *definition.Collection, around Surroundings) (
 				}
 				value = id.String()
 			}
+		}
+		if kind := period.Kind(field.Period); kind.Valid() && strings.TrimSpace(value) != "" {
+			p, err := period.Read(kind, value, time.Now())
+			if err != nil {
+				return nil, Coded(fmt.Errorf("--set %s: %q %w", name, value, err), ExitRefused)
+			}
+			value = p.String()
 		}
 		raw, err := typed(field, value)
 		if err != nil {

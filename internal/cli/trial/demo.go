@@ -164,8 +164,12 @@ func (s *story) prepare(ctx context.Context) error {
 		line.Show(fmt.Sprintf("loading the demo data: %d of %d records", at, len(records)))
 	}
 	line.Done()
-	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings and surveys.",
-		terminal.Count(len(records), "record"))
+	rounds, err := s.loadRounds(ctx)
+	if err != nil {
+		return err
+	}
+	s.say("Loaded %s of made-up trails, structures, inspections, findings, repairs, warnings, surveys, huts and the rounds of these.",
+		terminal.Count(len(records)+rounds, "record"))
 	return os.WriteFile(marker, nil, 0o644)
 }
 
@@ -193,6 +197,36 @@ func (s *story) load(ctx context.Context, records []demo.Record) error {
 		}
 	}
 	return nil
+}
+
+// loadRounds adds what the crews noted of the huts in the last weeks, by a central whose clock goes along with them.
+func (s *story) loadRounds(ctx context.Context) (n int, err error) {
+	rounds := demo.Rounds(time.Now())
+	var at time.Time
+	then, err := central.Open(ctx, central.Options{Database: s.service.DatabaseURL(), Now: func() time.Time { return at }})
+	if err != nil {
+		return 0, err
+	}
+	defer then.Close()
+	for _, one := range rounds {
+		at = one.At
+		text, err := json.Marshal(one.Fields)
+		if err != nil {
+			return 0, err
+		}
+		var row map[string]json.RawMessage
+		if err := json.Unmarshal(text, &row); err != nil {
+			return 0, err
+		}
+		outcomes, err := then.PutRows(ctx, central.Everything(service.FirstAdminName), "rounds", "", []map[string]json.RawMessage{row})
+		if err != nil {
+			return 0, err
+		}
+		if outcomes[0].Outcome == changes.RowRefused {
+			return 0, fmt.Errorf("load the round of %s: %v", row["week"], outcomes[0].Reasons)
+		}
+	}
+	return len(rounds), nil
 }
 
 // unlessThere lets pass that something exists already: an earlier start made it.

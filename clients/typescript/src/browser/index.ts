@@ -7,6 +7,7 @@ import type { Changed } from "../device/file.ts";
 import type {
   Ask,
   Counts,
+  Coverage,
   DeviceRecord,
   Draft,
   Exchanged,
@@ -37,6 +38,7 @@ import {
 
 export { uuid7 } from "../core/id.ts";
 export { millisOf } from "../core/stamp.ts";
+export { parsePeriod, periodOf, Period, type PeriodKind } from "../core/period.ts";
 export { Exact } from "../core/json.ts";
 export { AskError, DeviceError, InvalidError, Problem, type ErrorName } from "../device/errors.ts";
 export type * from "../index.ts";
@@ -118,6 +120,7 @@ const repeatable = new Set([
   "fingerprint",
   "lostRecords",
   "places",
+  "coverage",
   "unasked",
   "counts",
   "below",
@@ -402,6 +405,21 @@ export class BrowserStore {
   /** Edits some fields. With saw, what others have done since is kept or not by the rules of the collection. */
   edit(collection: string, id: string, fields: Values, saw?: DeviceRecord): Promise<DeviceRecord> {
     return saw ? this.call("editSeen", [collection, id, fields, saw]) : this.call("edit", [collection, id, fields]);
+  }
+
+  /** Marks a record complete in the name of whoever is signed in: what its definition requires is checked now. */
+  complete(collection: string, id: string, saw?: DeviceRecord): Promise<DeviceRecord> {
+    return this.call("complete", [collection, id, saw ?? null]);
+  }
+
+  /** Takes the mark away that a record is complete, by whoever may. */
+  reopen(collection: string, id: string, saw?: DeviceRecord): Promise<DeviceRecord> {
+    return this.call("reopen", [collection, id, saw ?? null]);
+  }
+
+  /** Which places have reported for which periods, as far as this device holds them and whoever is signed in covers them. */
+  coverage(collection: string, ask: { from?: string; until?: string; today: string }): Promise<Coverage | null> {
+    return this.call("coverage", [collection, ask]);
   }
 
   /** Removes a record, and the children that go with it. */

@@ -1,8 +1,10 @@
 // A collection's definition, compiled: what a record is called, whether it is valid, who may do what with it, where it
 // belongs, what is worked out.
 import { Expression, ExpressionError, objectOf, valuesOf, type Variables } from "./expression.ts";
+import { uuid5 } from "./id.ts";
 import { parse, write, type Value } from "./json.ts";
 import type { Removal, Rule, Rules } from "./merge.ts";
+import { dateOf, parsePeriod, type Period, type PeriodKind } from "./period.ts";
 import { inOrder, RecordSchema, type Reason } from "./schema.ts";
 import { blank, isObject, type Delta, type Fields, type Raw } from "./state.ts";
 
@@ -26,6 +28,10 @@ export interface Field {
   filled?: string;
   series?: string;
   local: boolean;
+  /** The value is a period of this length. */
+  period?: PeriodKind;
+  /** The value is the name of whoever marked the record complete. */
+  marks: boolean;
   /** In a form for many alike, the next record starts with the value of the last one. */
   again: boolean;
   /** Where the field is asked for, as an expression; everywhere where it is missing. */
@@ -41,6 +47,22 @@ export interface Attention {
   say: string;
   grade: Grade;
 }
+
+/** That there is one record for each place and period, and which are expected. */
+export interface Covering {
+  /** The fields that name the place and the period. */
+  place: string;
+  period: string;
+  kind: PeriodKind;
+  /** The collection of the places. */
+  of: string;
+  /** The field that says who marked a record complete; empty where nobody does. */
+  complete: string;
+  expected: { from: string; until: string; days: number };
+}
+
+/** The space of the ids of records of which there is one for each place and period. */
+const oneSpace = "6d1f3b52-94a7-4c0e-8a6b-2f0c4f0a5e17";
 
 /** Children of a record, with the definition that they have. */
 export interface Brood {
@@ -74,6 +96,12 @@ export class Collection {
   private readonly territory: Expression | undefined;
   private readonly computed = new Map<string, Expression>();
   private readonly when = new Map<string, Expression>();
+  /** What is expected of places and periods. */
+  readonly coverage: Covering | undefined;
+  /** The fields of which no two records have the same; none where records may be alike. */
+  readonly oneFor: string[];
+  private readonly where: Expression | undefined;
+  private readonly reopen: Expression | undefined;
   private readonly marking: { holds: Expression; attention: Attention }[];
 
   /** Compiles a definition as central sends it. Rules are the merge rules that hold, by path. */
@@ -119,6 +147,28 @@ export class Collection {
       holds: new Expression(text(one.when)),
       attention: { say: text(one.say), grade: text(one.grade) as Grade },
     }));
+    const covers = object(d.coverage);
+    if (d.coverage !== undefined) {
+      const expected = texts(covers.expected);
+      const place = text(covers.place);
+      const period = text(covers.period);
+      const [, days = 0, unit] = /^(\d+) (day|week)s?$/.exec(expected.due ?? "") ?? [];
+      this.coverage = {
+        place,
+        period,
+        kind: this.field(period)?.period ?? "day",
+        of: this.field(place)?.reference ?? "",
+        complete: text(covers.complete),
+        expected: {
+          from: expected.from ?? "",
+          until: expected.until ?? "",
+          days: Number(days) * (unit === "week" ? 7 : 1),
+        },
+      };
+      this.where = expected.where ? new Expression(expected.where) : undefined;
+      this.reopen = covers.reopen ? new Expression(text(covers.reopen)) : undefined;
+    }
+    this.oneFor = this.coverage ? [this.coverage.place, this.coverage.period] : this.unique ? [this.key] : [];
     for (const field of this.fields) {
       if (field.computed !== undefined) {
         this.computed.set(field.name, new Expression(field.computed));
@@ -200,7 +250,76 @@ export class Collection {
     const field = this.field(name);
     if (field?.computed !== undefined) return "is worked out from other values and cannot be set";
     if (field?.filled !== undefined) return "is filled in by central and cannot be set";
-    return field?.series !== undefined ? "is a number that central hands out and cannot be set" : undefined;
+    if (field?.series !== undefined) return "is a number that central hands out and cannot be set";
+    return field?.marks ? "says who marked the record complete: mark it, or open it again" : undefined;
+  }
+
+  /** A value as text; empty where there is none. */
+  textOf(fields: Fields, name: string): string {
+    const raw = fields[name];
+    return raw === undefined ? "" : plain(raw);
+  }
+
+  /** The text that no other record may have; empty where the record lacks a part of it, or records may be alike. */
+  oneText(fields: Fields): string {
+    const parts = this.oneFor.map((name) => this.textOf(fields, name));
+    return parts.includes("") ? "" : parts.join(" ");
+  }
+
+  /** The id of the record for a place and a period, the same on every device; nothing where fields lack one of them. */
+  oneID(fields: Fields): string | undefined {
+    const one = this.coverage && this.oneText(fields);
+    return one ? uuid5(oneSpace, `${this.name} ${one}`) : undefined;
+  }
+
+  /** Who marked a record complete; empty where nobody did. */
+  completedBy(fields: Fields): string {
+    return this.coverage?.complete ? this.textOf(fields, this.coverage.complete) : "";
+  }
+
+  /** The last day on which the record for a period comes in time, as a midnight UTC. */
+  due(p: Period): number {
+    return p.last + (this.coverage?.expected.days ?? 0) * 86_400_000;
+  }
+
+  /** Whether a record is expected for a place and a period. Fields are those of the place, with what is worked out. */
+  expects(of: Collection, fields: Fields, p: Period): boolean {
+    const { from, until } = this.coverage!.expected;
+    const written = String(p);
+    if (written < from || (until !== "" && written > until)) {
+      return false;
+    }
+    const period = new Map([
+      ["text", written],
+      ["first", dateOf(p.first)],
+      ["last", dateOf(p.last)],
+    ]);
+    return !this.where || yes(this.where, { record: valuesOf(fields, of.names), period });
+  }
+
+  /** Why somebody may not mark a record complete, or open it again, in the way an edit does; nothing where they may. */
+  private mayMark(who: Person, before: Fields, after: Fields): string | undefined {
+    const was = this.completedBy(before);
+    const is = this.completedBy(after);
+    if (was === is || who.role === "admin" || (is !== "" && is === who.name)) {
+      return undefined;
+    }
+    if (is !== "") {
+      return `${who.name} cannot mark the record complete in the name of ${is}`;
+    }
+    const may = this.reopen
+      ? yes(this.reopen, { worker: workerOf(who), record: valuesOf(before, this.names) })
+      : was === who.name || who.role === "lead";
+    return may ? undefined : `${was} has marked the record complete, and you may not open it again`;
+  }
+
+  /** Who marked a record complete that somebody would edit or remove; nothing where nobody did, or the edit opens it again. */
+  closed(act: string, before: Fields, after: Fields): Reason[] {
+    const by = this.completedBy(before);
+    if (by === "" || act === "add" || (act === "edit" && this.completedBy(after) !== by)) {
+      return [];
+    }
+    return [{ code: "complete", message: `${by} has marked the record complete; open it again first` }];
   }
 
   /** What a record is called in lists; empty when none of the label's fields has a value. */
@@ -217,10 +336,17 @@ export class Collection {
   /** Everything that is wrong with a record. */
   validate(fields: Fields): Reason[] {
     const not = this.unasked(fields);
-    if (not.size === 0) {
-      return this.schema.validate(fields);
+    const lax = this.coverage?.complete && this.completedBy(fields) === "";
+    const wrong = this.schema.validate(fields).filter(({ code, field = "" }) => {
+      const asked = !not.has(field) && !(lax && this.field(field) && !this.oneFor.includes(field));
+      return code !== "missing" || asked;
+    });
+    for (const { name, period } of this.fields) {
+      const value = period && fields[name]?.[0] === '"' ? this.textOf(fields, name) : undefined;
+      if (period && value !== undefined && !parsePeriod(period, value)) {
+        wrong.push({ field: name, code: "invalid-value", message: `"${value}" is no ${period}` });
+      }
     }
-    const wrong = this.schema.validate(fields).filter((one) => one.code !== "missing" || !not.has(one.field ?? ""));
     for (const name of not) {
       if (fields[name] !== undefined) {
         const message = `is asked for only where ${this.when.get(name)?.text}; take the value out`;
@@ -233,6 +359,12 @@ export class Collection {
   /** What is wrong with after and was not wrong with before. */
   newlyWrong(before: Fields, after: Fields): Reason[] {
     const wrong = this.validate(after);
+    for (const name of this.coverage ? this.oneFor : []) {
+      if (before[name] !== undefined && before[name] !== after[name]) {
+        const message = "says which record this is, and stays; add one for the other place or period";
+        wrong.push({ field: name, code: "read-only", message });
+      }
+    }
     if (wrong.length === 0 || Object.keys(before).length === 0) {
       return wrong;
     }
@@ -247,17 +379,17 @@ export class Collection {
 
   /** Why somebody may not add, edit or remove a record; nothing where they may. */
   refuses(act: "read" | "add" | "edit" | "remove", who: Person, before?: Fields, after?: Fields): string | undefined {
+    const unmarked = act === "add" || act === "edit" ? this.mayMark(who, before ?? {}, after ?? {}) : undefined;
     const rule = this.access.get(act);
+    if (unmarked !== undefined) {
+      return unmarked;
+    }
     if (!rule || who.role === "admin") {
       return undefined;
     }
     try {
       const allowed = rule.bool({
-        worker: new Map<string, string | string[]>([
-          ["name", who.name],
-          ["role", who.role],
-          ["territories", who.territories],
-        ]),
+        worker: workerOf(who),
         before: before ? valuesOf(before, this.names) : null,
         after: after ? valuesOf(after, this.names) : null,
       });
@@ -313,6 +445,15 @@ export class Collection {
   }
 }
 
+/** A person as expressions see one. */
+function workerOf(who: Person): Map<string, string | string[]> {
+  return new Map<string, string | string[]>([
+    ["name", who.name],
+    ["role", who.role],
+    ["territories", who.territories],
+  ]);
+}
+
 /** Whether somebody who holds some territories covers a record that falls into others. */
 export function covers(held: string[], falls: string[]): boolean {
   return held.includes("*") || falls.includes("*") || falls.some((key) => held.includes(key));
@@ -358,6 +499,8 @@ function fieldOf(value: Value): Field {
     schema: f.schema ?? true,
     local: f.local === true,
     again: f.again === true,
+    marks: f.marks === true,
+    ...some("period"),
     ...some("reference"),
     ...some("computed"),
     ...some("filled"),

@@ -368,8 +368,10 @@ class Meeting {
     ({ name: this.name, from: this.from, to: this.to, central: this.central, mark: this.mark } = given);
     this.rule = ruleOf(rules, this.name);
     this.known = markOf(state.marks, this.name);
-    this.contested = foreign(edit, this.known);
     this.again = edit.kind === "add" && this.from === undefined;
+    // An add says nothing of what it leaves out: another add fills it, whichever was later.
+    const filled = this.again && this.central === undefined && this.known === state.marks.base;
+    this.contested = foreign(edit, this.known) && !filled;
   }
 
   /** Decides: the value that the field has then, and its mark where that is another than before. */

@@ -1,5 +1,6 @@
 // What happens when somebody saves: one transaction puts a change into the outbox and its effect into the view.
-import type { Collection, Person, Role } from "../core/definition.ts";
+import { cover, periodsOf, type Coverage } from "../core/coverage.ts";
+import { covers, type Collection, type Person, type Role } from "../core/definition.ts";
 import { parse, write, ValueError, type Value } from "../core/json.ts";
 import { merge, recordRemoval, Refusal, type Decision, type Edit, type Kind } from "../core/merge.ts";
 import { join, partsOf } from "../core/parts.ts";
@@ -10,6 +11,7 @@ import {
   blank,
   edited,
   readDelta,
+  readMarks,
   writeFields,
   type Delta,
   type Fields,
@@ -48,6 +50,8 @@ interface Wish {
   cleared: string[];
   saw?: DeviceRecord | undefined;
   as?: string | undefined;
+  /** It marks the record complete, or opens it again. */
+  marks?: boolean;
 }
 
 const firstYear = 2020;
@@ -75,6 +79,62 @@ export class Desk extends Taker {
       ...wished(collection, values),
       saw,
     });
+  }
+
+  /** Marks a record complete in the name of whoever is signed in: what its definition requires is checked now. */
+  complete(collection: string, id: string, saw?: DeviceRecord): DeviceRecord {
+    return this.setMark(collection, id, write(this.fact("worker")), saw);
+  }
+
+  /** Takes the mark away that a record is complete, by whoever may. */
+  reopen(collection: string, id: string, saw?: DeviceRecord): DeviceRecord {
+    return this.setMark(collection, id, undefined, saw);
+  }
+
+  private setMark(collection: string, id: string, by: Raw | undefined, saw?: DeviceRecord): DeviceRecord {
+    const name = this.collection(collection).coverage?.complete;
+    if (!name) {
+      throw new DeviceError("not-allowed", `records of ${collection} are not marked complete`);
+    }
+    const set: Fields = by === undefined ? {} : { [name]: by };
+    return this.save(collection, id, { kind: "edit", set, cleared: by === undefined ? [name] : [], saw, marks: true });
+  }
+
+  /**
+   * Which places have reported for which periods, against what is expected, as far as this device holds them and whoever is
+   * signed in covers them; nothing where from or until is no period. Both may be empty, for the last ones. Today is a date.
+   */
+  coverage(collection: string, ask: { from?: string; until?: string; today: string }): Coverage | undefined {
+    const c = this.collection(collection);
+    const of = c.coverage && this.collection(c.coverage.of);
+    const today = Date.parse(ask.today);
+    const periods = of && periodsOf(c, ask.from ?? "", ask.until ?? "", today);
+    if (!of || !periods) {
+      return undefined;
+    }
+    const { person } = this;
+    const places = this.db
+      .all<Stored>(`SELECT * FROM records WHERE collection = ? AND NOT removed`, [of.name])
+      .map(({ id, fields, computed }) => ({ id, own: fieldsOf(fields), computed }))
+      .map(({ id, own, computed }) => ({
+        id,
+        territories: of.territoriesOf(own),
+        fields: Object.assign(own, fieldsOf(computed)),
+      }))
+      .filter(({ territories }) => covers(person.territories, territories));
+    const entries = this.db
+      .all<Stored>(
+        `SELECT * FROM records WHERE collection = ? AND NOT removed AND fields->>'$.${c.coverage!.period}' BETWEEN ? AND ?`,
+        [c.name, String(periods[0]), String(periods.at(-1))],
+      )
+      .map((row) => ({
+        id: row.id,
+        fields: fieldsOf(row.fields),
+        marks: row.pending === 0 && row.marks !== "" ? readMarks(row.marks) : undefined,
+        author: row.author,
+        edited: row.edited_at,
+      }));
+    return cover(c, of, periods, today, places, entries);
   }
 
   /** Removes a record, and the children that go with it. */
@@ -161,9 +221,9 @@ export class Desk extends Taker {
     return this.within(() => {
       const c = this.collection(collection);
       this.maySave(c);
-      const [, decisions] = this.saveIn(c, id, wish);
+      const [row, decisions] = this.saveIn(c, id, wish);
       this.finish();
-      return this.show(c, this.load(collection, id) ?? stored(collection, id), decisions);
+      return this.show(c, this.load(collection, row.id) ?? row, decisions);
     });
   }
 
@@ -195,15 +255,24 @@ export class Desk extends Taker {
     const { kind } = wish;
     let row = stored(c.name, id);
     let before: Fields = blank();
+    let gone: Fields = blank();
     if (kind === "add") {
-      if (wish.as !== undefined && this.load(c.name, id)) {
-        throw new DeviceError("taken", `there is a record with the id ${id} in ${c.name} already`);
-      }
       for (const field of c.fields) {
         const start = c.startOf(field.name);
         if (start !== undefined && wish.set[field.name] === undefined && !wish.cleared.includes(field.name)) {
           wish.set[field.name] = start;
         }
+      }
+      const one = c.oneID(wish.set);
+      const there = one === undefined ? undefined : this.load(c.name, one);
+      if (one !== undefined) {
+        if (there && !there.removed) {
+          throw this.thereIs(c, there);
+        }
+        row = there ?? stored(c.name, one);
+        gone = fieldsOf(row.fields);
+      } else if (wish.as !== undefined && this.load(c.name, id)) {
+        throw new DeviceError("taken", `there is a record with the id ${id} in ${c.name} already`);
       }
     } else {
       row = this.present(c.name, id);
@@ -215,7 +284,11 @@ export class Desk extends Taker {
     }
     const delta = deltaOf(before, wish);
     const after = apply(before, delta);
+    for (const [name, value] of Object.entries(gone)) {
+      delta[name] ??= edited(value, undefined); // of a record that was removed, nothing comes back by itself
+    }
     this.allow(c, kind, before, after);
+    this.mustBeOpen(c, kind, before, after);
     if (kind === "remove") {
       this.removeChildren(c, id);
     } else {
@@ -244,6 +317,7 @@ export class Desk extends Taker {
       this.put(row);
       return [row, []];
     }
+    this.mustBeOpen(c, wish.kind, shown, apply(shown, delta));
     const changes = this.unsentOf(row);
     const { state } = this.overlay(c, under, changes);
     const edit: Edit = {
@@ -350,6 +424,13 @@ export class Desk extends Taker {
     };
   }
 
+  private mustBeOpen(c: Collection, kind: Kind, before: Fields, after: Fields): void {
+    const closed = c.closed(kind, before, after);
+    if (closed.length > 0) {
+      throw new InvalidError(c.name, closed);
+    }
+  }
+
   private mustFit(c: Collection, before: Fields, after: Fields): void {
     const wrong = c.newlyWrong(before, after);
     if (wrong.length > 0) {
@@ -359,24 +440,26 @@ export class Desk extends Taker {
 
   /** Warns of a key that another record has here, where keys are unique. Central has the last word. */
   private keyIsFree(c: Collection, id: string, delta: Delta): void {
-    const to = c.unique ? delta[c.key]?.to : undefined;
-    if (to === undefined) {
+    const one = c.oneText(apply(blank(), delta));
+    if (one === "") {
       return;
     }
+    const text = c.oneFor.map((name) => `(fields->>'$.${name}')`).join(" || ' ' || ");
     const holder = this.one<Stored>(
-      `SELECT * FROM records WHERE collection = ? AND NOT removed AND id <> ? AND fields->>'$.${c.key}' = ? LIMIT 1`,
-      [c.name, id, String(parse(to))],
+      `SELECT * FROM records WHERE collection = ? AND NOT removed AND id <> ? AND ${text} = ? LIMIT 1`,
+      [c.name, id, one],
     );
     if (holder) {
-      const { label } = this.show(c, holder);
-      throw new InvalidError(c.name, [
-        {
-          field: c.key,
-          code: "key-taken",
-          message: `${label} (${holder.id}) has it already; take another`,
-        },
-      ]);
+      throw this.thereIs(c, holder);
     }
+  }
+
+  private thereIs(c: Collection, row: Stored): InvalidError {
+    const { label } = this.show(c, row);
+    const then = c.coverage ? "is for this place and period already" : "has it already; take another";
+    return new InvalidError(c.name, [
+      { field: c.oneFor.at(-1) ?? "", code: "key-taken", message: `${label} (${row.id}) ${then}` },
+    ]);
   }
 
   /** Checks what an edit newly refers to: a record that is not here can only be meant where all there are are here. */
@@ -437,7 +520,7 @@ function takeLocal(row: Stored, c: Collection, wish: Wish): string {
   const wrong: Reason[] = [];
   for (const name of [...Object.keys(wish.set), ...wish.cleared]) {
     const value: Raw | undefined = wish.set[name];
-    const why = c.unsettable(name);
+    const why = wish.marks && c.field(name)?.marks ? undefined : c.unsettable(name);
     if (why !== undefined) {
       if (value !== undefined) {
         wrong.push({ field: name, code: "read-only", message: why });

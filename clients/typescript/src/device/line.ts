@@ -188,7 +188,7 @@ export abstract class Line extends Puller {
    */
   turnBack(collection: string, cursor: number): void {
     this.collection(collection);
-    const now = this.coverage(collection).cursor;
+    const now = this.coveredOf(collection).cursor;
     if (!Number.isInteger(cursor) || cursor < 0 || cursor > now) {
       throw new DeviceError(
         "not-allowed",

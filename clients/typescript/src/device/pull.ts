@@ -49,7 +49,7 @@ export abstract class Puller extends Pusher {
         continue;
       }
       const covers = await this.cover(run, name);
-      await this.pullFrom(run, name, this.coverage(name).cursor, covers, false);
+      await this.pullFrom(run, name, this.coveredOf(name).cursor, covers, false);
     }
     await this.askLost(run);
   }
@@ -58,7 +58,7 @@ export abstract class Puller extends Pusher {
   private async cover(run: Run, name: string): Promise<string[] | undefined> {
     const c = this.collection(name);
     const held = listOf(this.fact("held"));
-    const known = this.coverage(name);
+    const known = this.coveredOf(name);
     const all = held.includes("*");
     if (!c.territorial) {
       this.setCoverage(name, ["*"]);

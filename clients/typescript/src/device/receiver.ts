@@ -288,7 +288,7 @@ export class Receiver extends Counter {
   }
 
   /** What is loaded of a collection, by territory, and what is being loaded. */
-  protected coverage(name: string): {
+  protected coveredOf(name: string): {
     covers: string[];
     gaining: string[] | undefined;
     gained: number;

@@ -67,7 +67,7 @@ export abstract class Verifier extends Traveller {
   }
 
   private async verifyOne(run: Run, name: string): Promise<Verified> {
-    const { covers, cursor } = this.coverage(name);
+    const { covers, cursor } = this.coveredOf(name);
     const asked = new URLSearchParams();
     if (write(covers) !== '["*"]') {
       // Otherwise it is all that its workers hold.

@@ -120,6 +120,8 @@ const asks: { [what: string]: (given: Members) => string | Promise<string> } = {
     opened().remove(text(given.collection), text(given.id), seen(given.saw));
     return "{}";
   },
+  complete: (given) => recordOf(opened().complete(text(given.collection), text(given.id))),
+  reopen: (given) => recordOf(opened().reopen(text(given.collection), text(given.id))),
   together: (given) => {
     const all = opened().group(() => {
       const records: DeviceRecord[] = [];

@@ -1,9 +1,11 @@
 // What comes out of a case of the vectors, by the name of their file.
 import { Collection, Series, type Brood, type Person } from "../core/definition.ts";
+import { cover, periodsOf, type Cell, type Sums } from "../core/coverage.ts";
 import { Expression, ExpressionError, valuesOf } from "../core/expression.ts";
 import { bucket, changeDigest, FingerprintSet } from "../core/fingerprint.ts";
 import { canonical, parse, ValueError, write, type Value } from "../core/json.ts";
 import { merge, Refusal, type Kind, type Removal, type Rule, type Rules } from "../core/merge.ts";
+import { dateOf, parsePeriod, periodOf, type PeriodKind } from "../core/period.ts";
 import * as stamps from "../core/stamp.ts";
 import {
   blank,
@@ -11,6 +13,7 @@ import {
   noRecord,
   readDelta,
   readFields,
+  readMarks,
   sourceFrom,
   writeDelta,
   writeFields,
@@ -143,6 +146,18 @@ const kinds: { [of: string]: (given: Given) => string } = {
     return `{"values":${writeFields(values)}}`;
   },
 
+  periods: (given) => {
+    const p = parsePeriod(given.kind as PeriodKind, String(given.text));
+    if (!p) {
+      return wrong;
+    }
+    const kinds: PeriodKind[] = ["day", "month", "quarter", "week", "year"];
+    const lies = Object.fromEntries(kinds.map((kind) => [kind, String(periodOf(kind, p.first))]));
+    return JSON.stringify({ first: dateOf(p.first), last: dateOf(p.last), lies, next: String(p.plus(1)) });
+  },
+
+  coverage: (given) => (given.fields === undefined ? grid(given) : oneRecord(given)),
+
   merge: (given) => {
     const declared = isObject(given.rules) ? given.rules : blank<Value>();
     const rules: Rules = {
@@ -190,6 +205,64 @@ const kinds: { [of: string]: (given: Given) => string } = {
     return `{"steps":[${steps.join(",")}]}`;
   },
 };
+
+function sumsOf(s: Sums): number[] {
+  return [s.expected, s.complete, s.begun, s.missing, s.late, s.completedLate];
+}
+
+function grid(given: Given): string {
+  const c = new Collection(given.definition ?? null);
+  const of = new Collection(given.of ?? null);
+  const today = Date.parse(String(given.today));
+  const periods = periodsOf(c, String(given.from ?? ""), String(given.until ?? ""), today);
+  if (!periods) {
+    return wrong;
+  }
+  const places = list(given.places).map((p) => ({
+    id: String(p.id),
+    fields: readFields(p.fields),
+    territories: ["*"],
+  }));
+  const entries = list(given.entries).map((e) => ({
+    id: String(e.id),
+    fields: readFields(e.fields),
+    marks: readMarks(write(e.marks ?? null)),
+    author: String(e.author),
+    edited: String(e.edited),
+  }));
+  const g = cover(c, of, periods, today, places, entries);
+  const cell = ({ state, late, expected, record, by, at }: Cell) => {
+    const there = record === undefined ? {} : { record, by, at: Date.parse(at ?? "") };
+    return { state, late, expected, ...there };
+  };
+  return JSON.stringify({
+    periods: g.periods.map((one) => ({ ...one, sums: sumsOf(one.sums) })),
+    places: g.places.map(({ id, label, cells, sums }) => ({
+      id,
+      label,
+      cells: cells.map((one) => (one ? cell(one) : null)),
+      sums: sumsOf(sums),
+    })),
+    sums: sumsOf(g.sums),
+  });
+}
+
+function oneRecord(given: Given): string {
+  const c = new Collection(given.definition ?? null);
+  const who = given.worker as unknown as Person;
+  const fields = readFields(given.fields);
+  const before = given.before === undefined ? undefined : readFields(given.before);
+  const id = c.oneID(fields);
+  return JSON.stringify({
+    ...(id === undefined ? {} : { id }),
+    wrong: c
+      .newlyWrong(before ?? {}, fields)
+      .map((reason) => reason.field ?? "")
+      .sort(),
+    may: c.refuses(before ? "edit" : "add", who, before, fields) === undefined,
+    ...(before ? { closed: c.closed("edit", before, fields).length > 0 } : {}),
+  });
+}
 
 function list(value: Value | undefined): Given[] {
   return Array.isArray(value) ? value.filter(isObject) : [];
