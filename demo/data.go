@@ -250,6 +250,7 @@ const Weeks = 8
 
 // Round is what a crew noted at one hut in one week, and when.
 type Round struct {
+	By     string // who noted it
 	Fields map[string]any
 	At     time.Time
 }
@@ -280,7 +281,7 @@ func Rounds(today time.Time) []Round {
 				at = at.AddDate(0, 0, 8)
 			}
 			if chance < 88 && at.Before(today) {
-				all = append(all, Round{fields, at})
+				all = append(all, Round{by, fields, at})
 			}
 		}
 	}

@@ -29,6 +29,9 @@ export interface FieldLike {
   series?: string
   local?: boolean
   reference?: string
+  period?: 'day' | 'week' | 'month' | 'quarter' | 'year'
+  /** The value is the name of whoever marked the record complete. */
+  marks?: boolean
 }
 
 export function schemaOf(field: FieldLike): Schema {

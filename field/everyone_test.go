@@ -29,6 +29,8 @@ func (p *phone) screens(structure, trail, repair string) []struct{ name, path, s
 		{"a new one", "/records/inspections/new?parent=" + structure, "Save and next"},
 		{"a form with a line", "/records/trails/" + trail + "/edit", "Walk along it"},
 		{"a form with lists", "/records/repairs/" + repair + "/edit", "Materials"},
+		{"what is due", "/records/rounds/due", "Gale Hut"},
+		{"a round of a hut and a week", "/records/rounds/new?period=2026-W43", "before it is complete"},
 		{"what is unsent", "/unsent", "Exchange now"},
 		{"the device", "/device", "Who uses it"},
 	}
@@ -64,6 +66,7 @@ func TestNothingKeepsPeopleOut(t *testing.T) {
 	office := p.office("lead")
 	trail, bridge := p.ground(office)
 	repair := p.add(office, "repairs", map[string]any{"what": "New boards", "status": "wanted", "structure": bridge.String(), "due": "2020-05-01", "crew": "kell crew"})
+	p.add(office, "huts", map[string]any{"name": "Gale Hut", "crew": "kell crew"})
 	testbed.Exchange(t, office)
 	testbed.Must(t, p.bed.Central.HoldTerritories(t.Context(), "mira", []string{"*"}))
 	p.looks("light")

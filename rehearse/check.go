@@ -37,6 +37,7 @@ func (w *world) check(ctx context.Context) error {
 	w.checkDecisions()
 	w.checkOrder()
 	w.checkFollowed()
+	w.checkShared()
 	return w.checkScreens(ctx)
 }
 
@@ -371,7 +372,7 @@ func (w *world) checkOrder() {
 			rule, own := rules.Fields[f.Name]
 			if own && rule != merge.Newest || w.ruled[r.Collection+" "+f.Name] || made != token || r.Removed || r.Fields[f.Name] == nil ||
 				w.wasOffered(r.ID) ||
-				w.outlived(r.ID) {
+				w.outlived(r.ID) || len(w.rounds) > 0 && r.Collection == w.rounds[0].Collection && w.begunAgain(r.Collection, r.ID) {
 				continue
 			}
 			at := r.Collection + r.ID.String() + f.Name

@@ -240,7 +240,7 @@ func (w *world) presentDelta(collection string, delta record.Delta) record.Delta
 
 // defineAgain defines what a restored central does not know.
 func (w *world) defineAgain() error {
-	for _, def := range slices.Concat(w.echoes, w.options.Definitions) {
+	for _, def := range w.definitions() {
 		if err := w.side.define(def); err != nil {
 			return err
 		}

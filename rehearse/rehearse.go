@@ -59,11 +59,12 @@ const (
 	WideAnswered  Bug = "wide-answered"  // what any store of a device has answers to counts as what the asking one has
 	OneMind       Bug = "one-mind"       // what people of one device save counts as having seen what the others have not sent
 	LooseKeys     Bug = "loose-keys"     // central takes a second record with a key that is unique
+	TwoForOne     Bug = "two-for-one"    // two who add the record for a place and a week make two
 	QuietMoves    Bug = "quiet-moves"    // what a new definition lets others see is not told to the store that wrote it last
 )
 
 // Bugs are all of them.
-var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers, SilentRoles, NoSeals, WideAnswered, OneMind, LooseKeys, QuietMoves}
+var Bugs = []Bug{LostAnswers, CursorHole, TrustedClock, ClonedNumbers, SilentRoles, NoSeals, WideAnswered, OneMind, LooseKeys, TwoForOne, QuietMoves}
 
 // Report is what came out of a rehearsal.
 type Report struct {

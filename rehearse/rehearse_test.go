@@ -77,7 +77,7 @@ func TestSeedsOnPostgreSQL(t *testing.T) {
 func TestBugsAreNoticed(t *testing.T) {
 	for bug, promise := range map[rehearse.Bug]string{rehearse.LostAnswers: "P2", rehearse.CursorHole: "P4",
 		rehearse.TrustedClock: "P8", rehearse.ClonedNumbers: "P10", rehearse.SilentRoles: "P4", rehearse.NoSeals: "P1",
-		rehearse.WideAnswered: "P4", rehearse.QuietMoves: "P4", rehearse.OneMind: "P5", rehearse.LooseKeys: "P7"} {
+		rehearse.WideAnswered: "P4", rehearse.QuietMoves: "P4", rehearse.OneMind: "P5", rehearse.LooseKeys: "P7", rehearse.TwoForOne: "P2"} {
 		t.Run(string(bug), func(t *testing.T) {
 			t.Parallel()
 			const most = 200

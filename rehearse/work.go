@@ -26,6 +26,9 @@ func (w *world) save(ctx context.Context, d *unit) error {
 			return err
 		}
 	}
+	if len(w.rounds) > 0 && w.chance(30) {
+		return w.saveShared(ctx, d)
+	}
 	def := d.knows(ctx, w.options.Definitions[w.random.IntN(len(w.options.Definitions))])
 	if !def.Sync.Direction.Pushes() {
 		return nil

@@ -40,6 +40,8 @@ type world struct {
 	late     []func()                     // batches that are still under way
 	quiet    bool                         // nothing goes wrong any more
 	copies   bool                         // some store is a copy of another, and both are used
+	rounds   []definition.Definition      // of which there is one for each place and week; one or none
+	spots    []uuid.UUID                  // the places of these
 	echoes   []definition.Definition      // what central adds by itself, of which nobody else makes any; one or none
 	invented bool                         // the definitions are made up, so that they can change in any way
 	batch    int                          // the most changes that central takes at once
@@ -128,6 +130,9 @@ func newWorld(options Options, folder string) (*world, error) {
 		w.options.Definitions, w.invented = w.randomDefinitions(), true
 		if options.Seed%echoing == 0 {
 			w.letFollow()
+		}
+		if options.Seed%sharing == 1 || options.Bug == TwoForOne {
+			w.share()
 		}
 	}
 	if w.options.Steps == 0 {

@@ -3,8 +3,9 @@ import Button from 'primevue/button'
 import ConfirmDialog from 'primevue/confirmdialog'
 import Dialog from 'primevue/dialog'
 import Toast from 'primevue/toast'
-import { onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import type { RouteLocationNormalized } from 'vue-router'
+import { useCollections } from './collections'
 import { useDark } from './dark'
 import { startLive, stopLive, useHeads, useLiveness } from './live'
 import ProblemNote from './parts/ProblemNote.vue'
@@ -24,6 +25,9 @@ onMounted(async () => {
   ready.value = true
   fetchPages()
 })
+const { collections, load: loadCollections } = useCollections()
+/** Whether anything is expected of any place. */
+const covers = computed(() => collections.value?.some((c) => c.coverage))
 const open = ref(0) // conflicts
 const count = () =>
   session.value &&
@@ -37,6 +41,7 @@ watch(
     if (worker) startLive()
     else stopLive()
     count()
+    if (worker) loadCollections().catch(() => undefined)
   },
 )
 useHeads(count)
@@ -63,6 +68,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
     <nav aria-label="Main">
       <RouterLink to="/">Overview</RouterLink>
       <RouterLink to="/records" :class="{ here: ['records', 'record', 'import'].includes(String($route.name)) }">Records</RouterLink>
+      <RouterLink v-if="covers" to="/coverage" :class="{ here: $route.name === 'coverage' }">Coverage</RouterLink>
       <RouterLink to="/changes">Changes</RouterLink>
       <RouterLink to="/conflicts"
         >Conflicts<span v-if="open" class="count" :title="`${open} open`">{{ open > 999 ? '999+' : open }}<span class="hidden"> open</span></span></RouterLink

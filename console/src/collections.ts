@@ -47,8 +47,8 @@ export function childrenOf(name: string): Overview[] {
 }
 
 /** Whether people set a field at central; the rest is worked out, filled in, numbered, or stays on devices. */
-export const settable = (field: Field) => !field.computed && !field.filled && !field.series && !field.local
+export const settable = (field: Field) => !field.computed && !field.filled && !field.series && !field.local && !field.marks
 
 /** Where a value comes from that nobody sets. */
 export const given = (field: Field) =>
-  field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : ''
+  field.computed ? 'worked out' : field.filled || field.series ? 'given by central' : field.local ? 'stays on devices' : field.marks ? 'by marking it' : ''

@@ -2,6 +2,7 @@ import { ref } from 'vue'
 import { Exact, writeJSON } from '../../generate/exact'
 import type { Field } from './api/client'
 import { referenced } from './collections'
+import { sayPeriod } from '../../faces/periods'
 import { isLine, isPoint, schemaOf } from '../../faces/schema'
 
 const full = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium' })
@@ -27,6 +28,7 @@ export function ago(text?: string): string {
 /** A field's value for people. */
 export function shown(field: Field | undefined, value: unknown): string {
   if (value === undefined || value === null) return ''
+  if (field?.period && typeof value === 'string') return sayPeriod(field.period, value)
   if (field?.reference && typeof value === 'string') return referenced(field.reference, value)
   const schema = field ? schemaOf(field) : {}
   if (value instanceof Exact) return schema.unit ? `${value.text} ${schema.unit}` : value.text

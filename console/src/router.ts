@@ -10,6 +10,7 @@ declare module 'vue-router' {
 
 const pages = {
   overview: () => import('./pages/OverviewPage.vue'),
+  coverage: () => import('./pages/CoveragePage.vue'),
   collections: () => import('./pages/CollectionsPage.vue'),
   records: () => import('./pages/RecordsPage.vue'),
   record: () => import('./pages/RecordPage.vue'),
@@ -40,6 +41,7 @@ export const router = createRouter({
     at('/records', 'collections', 'Records'),
     at('/records/:collection', 'records', 'Records'),
     at('/records/:collection/:id', 'record', 'Record'),
+    at('/coverage/:collection?', 'coverage', 'Coverage'),
     at('/changes', 'changes', 'Changes'),
     at('/import', 'import', 'Bring in a table'),
     at('/conflicts', 'conflicts', 'Conflicts'),

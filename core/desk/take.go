@@ -40,7 +40,7 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	var dropped bool
 	ch.Fields, dropped = d.settable(collection, ch.Fields)
 	if ch.Kind == change.Add && current.Removed && collection.Coverage != nil {
-		ch.Fields = startOver(current.Fields, ch.Fields)
+		ch.Fields, ch.Base = startOver(current.Fields, ch.Fields), current.Revision
 	}
 	edit := merge.Edit{Kind: ch.Kind, Base: ch.Base, Fields: ch.Fields, Stamp: d.dated(ch),
 		Source: change.Source{Incarnation: d.from.Incarnation, Number: ch.Number}, Seen: ch.Seen, Direct: d.from.direct() || d.out.Torn}
@@ -96,7 +96,8 @@ func (d *desk) take(n int, it Item) (change.Verdict, []change.Reason) {
 	return out.Verdict, nil
 }
 
-// startOver is an add of the record for a place and period that was removed: nothing of what it said comes back by itself.
+// startOver is an add of the record for a place and period that was removed: it stands as if its author knew of all that it said, and nothing of that comes
+// back by itself.
 func startOver(gone record.Fields, delta record.Delta) record.Delta {
 	whole := maps.Clone(delta)
 	if whole == nil {

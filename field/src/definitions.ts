@@ -18,6 +18,7 @@ export interface Definition {
   parent?: { collection: string; field: string; removal: 'restrict' | 'remove' | 'keep' }
   sync: { direction?: string; keep?: string }
   attention?: { say: string; grade: Grade }[]
+  coverage?: { place: string; period: string; complete?: string }
   languages?: { [tag: string]: Wording }
 }
 
@@ -97,7 +98,11 @@ export const placeField = (of: Definition | undefined) =>
 export const choiceFields = (of: Definition) => of.fields.filter((field) => (schemaOf(field).enum?.length ?? 0) > 1)
 
 /** Whether people set a field here; the rest is worked out, filled in or numbered. */
-export const settable = (field: FieldLike) => !field.computed && !field.filled && !field.series
+export const settable = (field: FieldLike) => !field.computed && !field.filled && !field.series && !field.marks
+
+/** Place and period of a record say which it is, and stay. */
+export const stays = (of: Definition | undefined, name: string) =>
+  [of?.coverage?.place, of?.coverage?.period].includes(name)
 
 /** Whether devices send records of a collection. */
 export const editable = (of: Definition) => of.sync.direction !== 'down'

@@ -17,6 +17,7 @@ export const router = createRouter({
     { path: '/unsent', name: 'unsent', component: () => import('./pages/UnsentPage.vue') },
     { path: '/device', name: 'device', component: () => import('./pages/DevicePage.vue') },
     { path: '/records/:collection', name: 'list', component: ListPage },
+    { path: '/records/:collection/due', name: 'due', component: () => import('./pages/CoveragePage.vue') },
     { path: '/records/:collection/new', name: 'new', component: () => import('./pages/FormPage.vue') },
     { path: '/records/:collection/:id', name: 'record', component: RecordPage },
     { path: '/records/:collection/:id/edit', name: 'edit', component: () => import('./pages/FormPage.vue') },

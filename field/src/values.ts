@@ -3,8 +3,9 @@ import { Exact as Kept, type DeviceRecord, type Values } from 'homing-device/bro
 import { reactive } from 'vue'
 import { Exact, writeJSON } from '../../generate/exact'
 import { isLine, isPoint, schemaOf } from '../../faces/schema'
+import { sayPeriod } from '../../faces/periods'
 import { locale, t, tn } from '../../faces/words'
-import { choiceTitle, fieldOf, type Definition, type Field } from './definitions'
+import { choiceTitle, definition, fieldOf, type Definition, type Field } from './definitions'
 import { store } from './device'
 
 export type Fields = Record<string, unknown>
@@ -48,6 +49,16 @@ export function called(collection: string, id: string): string {
   return labels[key] ?? '…'
 }
 
+/** What a record is called: the one for a place and a period by these, any other by its label. */
+export function nameOf(record: { collection: string; label: string; fields?: Fields }): string {
+  const { place, period } = definition(record.collection)?.coverage ?? {}
+  const of = definition(record.collection)
+  const [where, when] = [place, period].map((name) =>
+    name && record.fields?.[name] !== undefined ? shown(of, name, record.fields[name]) : '',
+  )
+  return (where && when && `${where}, ${when}`) || record.label || t('without a name')
+}
+
 /** Forgets what records are called, so that it is asked for anew when it is next shown. */
 export function forgetLabels() {
   asked.clear()
@@ -61,6 +72,7 @@ export function shown(of: Definition | undefined, name: string, value: unknown):
   const field = of && fieldOf(of, name.split('/')[0]!)
   if (value === undefined || value === null) return ''
   if (field?.reference && typeof value === 'string') return called(field.reference, value)
+  if (field?.period && typeof value === 'string') return sayPeriod(field.period, value)
   const schema = field && !name.includes('/') ? schemaOf(field) : {}
   if (schema.enum) return choiceTitle(of, name, value)
   if (typeof value === 'number' || value instanceof Exact || value instanceof Kept)

@@ -10,7 +10,7 @@ import EmptyNote from '../parts/EmptyNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useSession } from '../session'
 
-const ArrivalsChart = defineAsyncComponent(() => import('../parts/ArrivalsChart.vue'))
+const StackedChart = defineAsyncComponent(() => import('../parts/StackedChart.vue'))
 
 const { mayManageWorkers } = useSession()
 const { collections, load } = useCollections()
@@ -88,6 +88,9 @@ const aged = computed(() => [
 const uncovered = computed(() => territories.value.filter((t) => !t.workers?.length && Object.keys(t.records).length))
 const quiet = computed(() => [...(collections.value ?? [])].sort((a, b) => age(b.last_change) - age(a.last_change)))
 
+const hour = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit' })
+const date = new Intl.DateTimeFormat(undefined, { month: 'short', day: 'numeric' })
+const when = (at: number) => (looked.value.span >= 24 * hours ? date : hour).format(new Date(at))
 const times = computed(() => Array.from({ length: looked.value.count }, (_, n) => first.value + n * looked.value.span))
 const series = computed(() => {
   const titles = new Map((collections.value ?? []).map((c) => [c.collection, c.title]))
@@ -114,14 +117,7 @@ const arrived = computed(() => arrivals.value.reduce((total, a) => total + a.cha
           <h2>{{ plural(arrived, 'change') }} arrived in <label for="span" class="hidden">Span of time</label></h2>
           <Select v-model="looked" input-id="span" aria-label="Span of time" :options="spans" option-label="label" size="small" />
         </div>
-        <ArrivalsChart
-          v-if="arrived"
-          :times="times"
-          :series="series"
-          :span="looked.span"
-          :aria-label="`Changes in ${looked.label}, by collection`"
-          role="img"
-        />
+        <StackedChart v-if="arrived" :labels="times.map(when)" :series="series" :aria-label="`Changes in ${looked.label}, by collection`" role="img" />
         <EmptyNote v-else :title="`No change has arrived in ${looked.label}`"
           >What devices bring, and what is edited here, shows as a column for each span of time.</EmptyNote
         >

@@ -200,6 +200,22 @@ async function reopen(field: string) {
   }
 }
 
+/** Who marked the record complete, and whether records of the collection are marked so. */
+const marksField = computed(() => collection.value?.coverage?.complete)
+const completedBy = computed(() => (marksField.value ? (fields.value[marksField.value] as string | undefined) : undefined))
+async function mark(complete: boolean) {
+  const params = { path: path.value, query: { base: record.value?.revision } }
+  try {
+    await ask(complete ? api.PUT('/v1/complete/{collection}/{id}', { params }) : api.DELETE('/v1/complete/{collection}/{id}', { params }))
+    toast.add({ severity: 'success', summary: complete ? 'Marked complete' : 'Open again', life: 3000 })
+    await refresh()
+  } catch (error) {
+    const reasons = error instanceof Problem ? error.reasons.map((r) => [titleOf(r.field), r.message].filter(Boolean).join(': ')).join('; ') : ''
+    toast.add({ severity: 'error', summary: complete ? 'Not complete' : 'Not opened', detail: reasons || (error as Error).message, life: 9000 })
+  }
+}
+const titleOf = (field?: string) => collection.value?.fields?.find((f) => f.name === field)?.title
+
 const print = () => window.print()
 
 function remove() {
@@ -267,12 +283,15 @@ function askForChildren(also: string) {
         <h1 :class="{ gone: record.removed }">{{ labelOf(collection, fields) }}</h1>
         <AttentionMark :record="record" />
         <span class="faint">revision {{ record.revision }}</span>
+        <span v-if="completedBy" class="good">complete, marked by {{ completedBy }}</span>
         <span v-if="record.removed" class="bad">removed</span>
         <RouterLink v-else-if="disputed.includes('record-removal')" :to="{ name: 'conflicts' }" class="disputed">its removal is in dispute</RouterLink>
         <span class="grow" />
         <Button v-if="!editing" icon="pi pi-print" text size="small" aria-label="Print" title="Print" class="print" @click="print" />
         <div v-if="mayEdit && !editing" class="actions">
-          <template v-if="!record.removed">
+          <Button v-if="completedBy && !record.removed" label="Open again" icon="pi pi-lock-open" size="small" severity="secondary" @click="mark(false)" />
+          <template v-else-if="!record.removed">
+            <Button v-if="marksField" label="Mark complete" icon="pi pi-check" size="small" severity="secondary" @click="mark(true)" />
             <Button :label="drafted(name, id) ? 'Go on with your draft' : 'Edit'" icon="pi pi-pencil" size="small" @click="edit" />
             <Button label="Remove" icon="pi pi-trash" size="small" severity="secondary" @click="remove" />
           </template>

@@ -40,18 +40,19 @@ const send = (body: Add) =>
 async function add(fields: Fields) {
   const body = { id, fields }
   const earlier = key.before<Add>(body)
+  let added
   if (earlier) {
     // It may be there already, as it was then: what has changed since is an edit of it.
-    await send(earlier)
+    added = await send(earlier)
     const edit = { base: 1, fields: since(earlier.fields, fields) }
-    const params = { path: { ...path(), id } }
+    const params = { path: { ...path(), id: added.record?.id ?? id } }
     await key.send(edit, (under) =>
       ask(api.PATCH('/v1/records/{collection}/{id}', { params: { ...params, header: { 'Idempotency-Key': under } }, body: edit })),
     )
-  } else await send(body)
+  } else added = await send(body)
   visible.value = false
   toast.add({ severity: 'success', summary: 'Added', detail: labelOf(props.collection, fields), life: 4000 })
-  emit('added', id)
+  emit('added', added.record?.id ?? id) // of the one for a place and period, the id follows from these
 }
 </script>
 

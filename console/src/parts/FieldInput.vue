@@ -8,6 +8,7 @@ import { computed, defineAsyncComponent, ref } from 'vue'
 import { api, ask, type Field } from '../api/client'
 import { fieldsOf, labelOf, referenced, useCollections } from '../collections'
 import { hasParts, isLine, isNumber, isPoint, schemaOf } from '../../../faces/schema'
+import { periodChoices } from '../../../faces/periods'
 import { usePoint, type Point } from '../../../faces/points'
 import JSONInput from '../../../faces/parts/JSONInput.vue'
 import MomentInput from '../../../faces/parts/MomentInput.vue'
@@ -88,6 +89,17 @@ async function search(event: { query: string }) {
     placeholder="Type to search"
     @complete="search"
   />
+  <Select
+    v-else-if="field.period && field.period !== 'day'"
+    v-model="value"
+    :options="periodChoices(field.period, value)"
+    option-label="label"
+    option-value="value"
+    :show-clear="!field.required"
+    fluid
+    :input-id="at"
+    :aria-label="field.title"
+  />
   <Select v-else-if="schema.enum" v-model="value" :options="schema.enum" :show-clear="!field.required" fluid :input-id="at" :aria-label="field.title" />
   <Select
     v-else-if="schema.type === 'boolean'"
@@ -102,7 +114,7 @@ async function search(event: { query: string }) {
   />
   <NumberInput v-else-if="isNumber(schema)" :id="at" v-model="value" :integer="schema.type === 'integer'" @wrong="emit('wrong', $event)" />
   <MomentInput
-    v-else-if="schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time')"
+    v-else-if="field.period || (schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time'))"
     :id="at"
     v-model="value"
     :moment="schema.format === 'date-time'"

@@ -36,7 +36,11 @@ function defaults(): Fields {
 const copy = (fields: Fields) => readJSON<Fields>(writeJSON(fields))
 const start = { ...defaults(), ...props.fields, ...props.preset }
 const draft = reactive<Fields>(copy(start))
-const inputs = computed(() => (props.collection.fields ?? []).filter(settable))
+/** Place and period of a record that is there say which it is, and stay. */
+const stays = (name: string) => [props.collection.coverage?.place, props.collection.coverage?.period].includes(name)
+const inputs = computed(() => (props.collection.fields ?? []).filter((f) => settable(f) && !(stays(f.name) && props.fields[f.name] !== undefined)))
+/** Whether a value is only asked for before the record is marked complete. */
+const later = (name: string) => !!props.collection.coverage?.complete && !stays(name)
 const before = copy(props.fields)
 const shownFirst = writeJSON(draft)
 const again = ref(props.kept?.first?.at) // when what stands here was typed, if that was before the form was opened
@@ -180,7 +184,8 @@ const reasonFor = (name: string) =>
     >
       <span
         >{{ field.title }}<span v-if="schemaOf(field).unit" class="faint"> ({{ schemaOf(field).unit }})</span
-        ><span v-if="field.required" class="faint" title="A value is required"> *</span></span
+        ><span v-if="field.required && later(field.name)" class="faint"> – before it is complete</span
+        ><span v-else-if="field.required" class="faint" title="A value is required"> *</span></span
       >
       <FieldInput v-model="draft[field.name]" :field="field" :first="n === 0" @wrong="unread[field.name] = $event" />
       <span v-if="schemaOf(field).description" class="hint">{{ schemaOf(field).description }}</span>

@@ -7,7 +7,7 @@ import { provideHalf, type Half } from '../../../faces/half'
 import { schemaOf } from '../../../faces/schema'
 import { t } from '../../../faces/words'
 import { readJSON, writeJSON } from '../../../generate/exact'
-import { definition, fieldOf, settable, type Field } from '../definitions'
+import { definition, fieldOf, settable, stays, type Field } from '../definitions'
 import { ago, explain, store } from '../device'
 import { draftKeeper, readDraft, setInDraft, type FormDraft } from '../draft'
 import { ask, say } from '../notices'
@@ -16,7 +16,7 @@ import FieldBox from '../parts/FieldBox.vue'
 import IconSign from '../parts/IconSign.vue'
 import { why } from '../reasons'
 import { takeBackLast } from '../undo'
-import { fromStore, sameValue, shown, toStore, valuesOf, type Fields } from '../values'
+import { fromStore, nameOf, sameValue, shown, toStore, valuesOf, type Fields } from '../values'
 
 /** A form for one record, made from its definition. What is typed is on the disk a moment later, saved or not. */
 const route = useRoute()
@@ -25,6 +25,9 @@ const name = String(route.params.collection)
 const isNew = route.name === 'new'
 const of = computed(() => definition(name))
 const parent = String(route.query.parent ?? '')
+/** The place and the period of a record that is missing, where it was begun there. */
+const cell = [String(route.query.place ?? ''), String(route.query.period ?? '')]
+const under = parent || cell.join(' ').trim()
 /** Where the id of a record that is added on the way is wanted: collection, record and field of the draft that waits for it. */
 const wanted = String(route.query.for ?? '').split('/')
 
@@ -50,7 +53,8 @@ const keeperOf = (record: string) => draftKeeper(name, record, (error) => (unkep
 let keeper = keeperOf(id.value)
 
 usePage(
-  () => (isNew ? t('Add to {title}', { title: of.value?.title ?? name }) : saw.value?.label || t('Edit')),
+  () =>
+    isNew ? t('Add to {title}', { title: of.value?.title ?? name }) : (saw.value && nameOf(saw.value)) || t('Edit'),
   () => (isNew ? `/records/${name}` : `/records/${name}/${id.value}`),
 )
 
@@ -64,6 +68,8 @@ function firstValues(last: Fields = {}): Fields {
     if (settable(field) && value !== undefined && value !== null) first[field.name] = value
     if (field.again && last[field.name] !== undefined) first[field.name] = last[field.name]
   }
+  const { place, period } = of.value?.coverage ?? {}
+  if (place && period && cell[0] && cell[1]) Object.assign(first, { [place]: cell[0], [period]: cell[1] })
   if (of.value?.parent && parent) first[of.value.parent.field] = parent
   return first
 }
@@ -79,7 +85,7 @@ async function begin() {
   let kept = drafts.find((one) => one.record === id.value)
   if (isNew && !route.query.draft) {
     // One that was begun at the same place is offered again; another one stays where it is.
-    kept = drafts.find((one) => readDraft(one.text)?.isNew && readDraft(one.text)?.parent === parent)
+    kept = drafts.find((one) => readDraft(one.text)?.isNew && readDraft(one.text)?.parent === under)
   }
   const was = kept && readDraft(kept.text)
   if (isNew) {
@@ -139,7 +145,7 @@ function keep() {
 
 function asDraft(): FormDraft {
   const seen = saw.value && ({ ...saw.value, fields: fromStore(saw.value.fields) } as DeviceRecord)
-  return { isNew, fields: changed(), half: { ...half }, parent, saw: seen }
+  return { isNew, fields: changed(), half: { ...half }, parent: under, saw: seen }
 }
 
 /** The fields that are asked for, by what stands in others. */
@@ -151,7 +157,9 @@ async function askWhen() {
   const all = await store().unasked(name, valuesOf(copy(draft)))
   if (mine === asking) not.value = new Set(all)
 }
-const inputs = computed(() => (of.value?.fields ?? []).filter(settable))
+const inputs = computed(() =>
+  (of.value?.fields ?? []).filter((field) => settable(field) && (isNew || !stays(of.value, field.name))),
+)
 const asked = computed(() => inputs.value.filter((field) => !not.value.has(field.name)))
 
 let over = false // what was typed is saved, or may go
@@ -251,8 +259,7 @@ async function save(next = false) {
 async function saved(record: DeviceRecord, next: boolean, anything: boolean) {
   busy.value = false
   const undo = { label: t('Undo'), run: () => takeBackLast(name, record.id) }
-  if (anything)
-    say(t('Saved on this device: {label}', { label: record.label || t('without a name') }), { action: undo })
+  if (anything) say(t('Saved on this device: {label}', { label: nameOf(record) }), { action: undo })
   if (wanted.length === 3) {
     await setInDraft(wanted[0]!, wanted[1]!, wanted[2]!, record.id)
     return router.back()

@@ -2,17 +2,17 @@
 import type { DeviceRecord } from 'homing-device/browser'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { t } from '../../../faces/words'
-import { locale } from '../../../faces/words'
+import { locale, t, tn } from '../../../faces/words'
 import { childrenOf, definition, definitions, type Definition } from '../definitions'
 import { ago, device, store } from '../device'
+import { expecting, useCoverage } from '../due'
 import { readDraft } from '../draft'
 import { usePage } from '../page'
 import { installable } from '../offline'
 import IconSign from '../parts/IconSign.vue'
 import MarkSigns from '../parts/MarkSigns.vue'
 import { recent } from '../recent'
-import { called } from '../values'
+import { called, nameOf } from '../values'
 
 usePage(() => t('Records'))
 const router = useRouter()
@@ -45,6 +45,13 @@ onMounted(async () => {
   }
 })
 
+const grids = useCoverage(() => expecting().map((of) => of.collection))
+const dues = computed(() =>
+  grids.value
+    .filter((grid) => grid.sums.expected)
+    .map(({ collection, sums }) => ({ collection, sums, owed: sums.begun + sums.missing })),
+)
+
 const drafts = computed(() =>
   device.drafts.map((one) => {
     const draft = readDraft(one.text)
@@ -71,6 +78,22 @@ const drafts = computed(() =>
             ><IconSign name="pen" /><span class="grow"
               >{{ one.isNew ? t('New in {title}', { title: one.title }) : called(one.collection, one.record)
               }}<br /><span class="faint small">{{ ago(one.at) }}</span></span
+            ><IconSign name="next"
+          /></RouterLink>
+        </li>
+      </ul>
+    </section>
+    <section v-if="dues.length">
+      <h2>{{ t('Due') }}</h2>
+      <ul class="sheet rows">
+        <li v-for="one in dues" :key="one.collection">
+          <RouterLink :to="`/records/${one.collection}/due`" class="row"
+            ><IconSign :name="one.sums.late ? 'warn' : one.owed ? 'clock' : 'check'" /><span class="grow"
+              ><span class="title">{{ definition(one.collection)?.title }}</span
+              ><br /><span class="small" :class="one.sums.late ? 'late' : 'faint'"
+                >{{ one.owed ? tn(one.owed, '{n} to do|{n} to do') : t('All is done.')
+                }}{{ one.sums.late ? `, ${tn(one.sums.late, '{n} late|{n} late')}` : '' }}</span
+              ></span
             ><IconSign name="next"
           /></RouterLink>
         </li>
@@ -103,9 +126,7 @@ const drafts = computed(() =>
         <li v-for="one in seen" :key="one.id">
           <RouterLink :to="`/records/${one.collection}/${one.id}`" class="row"
             ><span class="grow"
-              >{{ one.label || t('without a name') }}<br /><span class="faint small">{{
-                definition(one.collection)?.title
-              }}</span></span
+              >{{ nameOf(one) }}<br /><span class="faint small">{{ definition(one.collection)?.title }}</span></span
             ><IconSign name="next"
           /></RouterLink>
         </li>
@@ -121,6 +142,9 @@ const drafts = computed(() =>
 section {
   display: grid;
   gap: 0.5rem;
+}
+.late {
+  color: var(--bad);
 }
 .title {
   font-weight: 600;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { Counts, DeviceRecord, Past, Queued } from 'homing-device/browser'
+import { InvalidError, type Counts, type DeviceRecord, type Past, type Queued } from 'homing-device/browser'
 import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { locale, t, tn } from '../../../faces/words'
@@ -16,7 +16,7 @@ import RecordLine from '../parts/RecordLine.vue'
 import { why } from '../reasons'
 import { noteSeen } from '../recent'
 import { takeBackLast } from '../undo'
-import { called, forgetLabels, shown } from '../values'
+import { called, forgetLabels, nameOf, shown } from '../values'
 
 const PlacesMap = defineAsyncComponent(() => import('../parts/PlacesMap.vue'))
 
@@ -33,7 +33,7 @@ const past = ref<Past[]>()
 const below = ref<Partial<Counts>>()
 const kin = ref<{ [child: string]: { records: DeviceRecord[]; total: number } }>({})
 usePage(
-  () => record.value?.label || of.value?.title || '',
+  () => (record.value ? nameOf(record.value) : of.value?.title) || '',
   () => `/records/${name}`,
 )
 
@@ -111,13 +111,33 @@ async function giveUp(number: number) {
   if (sure) await attempt(() => store().discard(number))
 }
 
+/** Who marked the record complete, in a collection in which somebody does. */
+const marks = computed(() => of.value?.coverage?.complete)
+const completedBy = computed(() =>
+  marks.value ? (record.value?.fields[marks.value] as string | undefined) : undefined,
+)
+async function mark(complete: boolean) {
+  wrong.value = ''
+  try {
+    const saw = record.value
+    await (complete ? store().complete(name, id, saw) : store().reopen(name, id, saw))
+    say(complete ? t('Marked as complete.') : t('Open again.'))
+    await load()
+  } catch (error) {
+    const reasons = error instanceof InvalidError ? error.reasons : []
+    wrong.value = reasons.length
+      ? reasons.map((one) => `${(of.value && fieldOf(of.value, one.field ?? '')?.title) ?? ''}: ${why(one)}`).join(' ')
+      : explain(error)
+  }
+}
+
 async function remove() {
   const now = record.value
   if (!now) return
   const children = Object.entries(kin.value).filter(
     ([child, { total }]) => total > 0 && definition(child)?.parent?.removal === 'remove',
   )
-  const label = now.label || t('without a name')
+  const label = nameOf(now)
   if (children.length) {
     const list = children
       .map(([child, { total }]) => `${total.toLocaleString(locale())} ${definition(child)?.title}`)
@@ -161,6 +181,9 @@ async function remove() {
         class="banner"
         :class="{ bad: record.attention.grade === 'urgent', warn: record.attention.grade === 'soon' }"
         ><IconSign name="warn" /><b>{{ attentionTitle(of, record.attention.say) }}</b></p
+      >
+      <p v-if="completedBy" class="banner"
+        ><IconSign name="check" /><span class="grow">{{ t('complete, by {who}', { who: completedBy }) }}</span></p
       >
       <p v-if="record.lost" class="banner warn"
         ><IconSign name="warn" /><span>{{
@@ -297,13 +320,20 @@ async function remove() {
       </section>
 
       <div v-if="mayChange(of) && !gone" class="acts ends">
+        <button v-if="completedBy" type="button" class="btn grow" @click="mark(false)">{{ t('Open it again') }}</button>
+        <button v-else-if="marks" type="button" class="btn main grow" @click="mark(true)"
+          ><IconSign name="check" />{{ t('Mark as complete') }}</button
+        >
         <RouterLink
-          v-if="fields.length || of.fields.some(settable)"
+          v-if="!completedBy && (fields.length || of.fields.some(settable))"
           :to="`/records/${name}/${id}/edit`"
-          class="btn main grow"
+          class="btn grow"
+          :class="{ main: !marks }"
           ><IconSign name="edit" />{{ t('Edit') }}</RouterLink
         >
-        <button type="button" class="btn danger" @click="remove"><IconSign name="remove" />{{ t('Remove') }}</button>
+        <button v-if="!completedBy" type="button" class="btn danger" @click="remove"
+          ><IconSign name="remove" />{{ t('Remove') }}</button
+        >
       </div>
     </template>
   </div>

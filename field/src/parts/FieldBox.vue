@@ -7,9 +7,10 @@ import MomentInput from '../../../faces/parts/MomentInput.vue'
 import NumberInput from '../../../faces/parts/NumberInput.vue'
 import NumbersInput from '../../../faces/parts/NumbersInput.vue'
 import PartsInput from '../../../faces/parts/PartsInput.vue'
+import { periodChoices } from '../../../faces/periods'
 import { hasParts, isLine, isLong, isNumber, isPoint, schemaOf, type FieldLike } from '../../../faces/schema'
 import { t } from '../../../faces/words'
-import { choiceTitle, type Definition } from '../definitions'
+import { choiceTitle, stays, type Definition } from '../definitions'
 import ChoiceBox from './ChoiceBox.vue'
 import ReferenceBox from './ReferenceBox.vue'
 import TextsBox from './TextsBox.vue'
@@ -32,6 +33,7 @@ const text = computed({
 const grouped = computed(
   () =>
     !!schema.value.enum ||
+    !!byPeriod.value ||
     schema.value.type === 'boolean' ||
     manyOf.value ||
     texts.value ||
@@ -40,6 +42,10 @@ const grouped = computed(
     hasParts(props.field) ||
     !!props.field.reference,
 )
+/** The kind of a period that is chosen; days have a box of their own. */
+const byPeriod = computed(() => (props.field.period === 'day' ? undefined : props.field.period))
+/** What is required only once the record is complete. */
+const later = computed(() => !!props.of.coverage?.complete && !stays(props.of, props.field.name))
 const manyOf = computed(() => schema.value.type === 'array' && !!schema.value.items?.enum)
 const texts = computed(
   () => schema.value.type === 'array' && schema.value.items?.type === 'string' && !schema.value.items.enum,
@@ -78,7 +84,7 @@ const keyboard = computed(
   >
     <span v-if="!within" :id="`${at}-name`" class="name"
       >{{ field.title }}<span v-if="schema.unit" class="faint"> ({{ schema.unit }})</span
-      ><span v-if="field.required" class="must"> · {{ t('required') }}</span></span
+      ><span v-if="field.required" class="must"> · {{ later ? t('before it is complete') : t('required') }}</span></span
     >
     <span v-if="schema.description" :id="`${at}-hint`" class="hint">{{ schema.description }}</span>
     <ReferenceBox
@@ -87,6 +93,14 @@ const keyboard = computed(
       :field="field"
       :required="field.required === true"
       @add="emit('add')"
+    />
+    <ChoiceBox
+      v-else-if="byPeriod"
+      v-model="value"
+      :name="at"
+      :title="field.title"
+      :choices="periodChoices(byPeriod, value)"
+      :required="field.required === true"
     />
     <ChoiceBox
       v-else-if="schema.enum || schema.type === 'boolean'"
@@ -108,7 +122,9 @@ const keyboard = computed(
       @wrong="emit('wrong', $event)"
     />
     <MomentInput
-      v-else-if="schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time')"
+      v-else-if="
+        field.period || (schema.type === 'string' && (schema.format === 'date' || schema.format === 'date-time'))
+      "
       :id="at"
       v-model="value"
       :moment="schema.format === 'date-time'"

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import { t } from '../../../faces/words'
 import { attentionTitle, definition, placeField } from '../definitions'
 import { here } from '../position'
-import { direction, distance, placeOf, shown, way } from '../values'
+import { direction, distance, nameOf, placeOf, shown, way } from '../values'
 import MarkSigns from './MarkSigns.vue'
 
 /** A record in a list: what it is called, what it wants, and how far it is. */
@@ -19,7 +19,7 @@ const gist = computed(() => {
   return fields
     .slice(0, 2)
     .map((field) => shown(of.value, field.name, props.record.fields[field.name]))
-    .filter((text) => !props.record.label.includes(text))
+    .filter((text) => !nameOf(props.record).includes(text))
     .join(' · ')
 })
 const where = computed(() => {
@@ -32,7 +32,7 @@ const where = computed(() => {
 
 <template>
   <span class="grow line">
-    <span class="label">{{ record.label || t('without a name') }}</span>
+    <span class="label">{{ nameOf(record) }}</span>
     <span v-if="gist || where" class="faint small">{{ [where, gist].filter(Boolean).join(' · ') }}</span>
     <span class="marks">
       <span v-if="record.attention" class="mark" :class="record.attention.grade">{{

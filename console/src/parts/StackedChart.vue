@@ -6,8 +6,8 @@ import { SVGRenderer } from 'echarts/renderers'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useDark } from '../dark'
 
-/** Columns of changes by the time at which they arrived, one on the other by collection. */
-const props = defineProps<{ times: number[]; series: { name: string; values: number[] }[]; span: number }>()
+/** Columns that stand beside each other, each of several parts, one on the other. */
+const props = defineProps<{ labels: string[]; series: { name: string; values: number[]; colour?: string }[] }>()
 use([BarChart, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
 
 const box = ref<HTMLElement>()
@@ -16,13 +16,6 @@ let chart: EChartsType | undefined
 const resized = new ResizeObserver(() => chart?.resize())
 // Eight that stay apart for who sees colours otherwise, and on either ground (after Okabe and Ito).
 const colours = ['#c4622a', '#0072b2', '#009e73', '#cc79a7', '#d7a000', '#56b4e9', '#8f6fd0', '#7a7268']
-
-const hour = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit' })
-const day = new Intl.DateTimeFormat(undefined, { month: 'short', day: 'numeric' })
-function when(index: number) {
-  const at = new Date(props.times[index]!)
-  return props.span >= 86_400_000 ? day.format(at) : hour.format(at)
-}
 
 function draw() {
   if (!box.value) return
@@ -33,14 +26,14 @@ function draw() {
   chart.setOption(
     {
       animation: false,
-      color: colours,
+      color: props.series.map((s, n) => s.colour ?? colours[n % colours.length]!),
       textStyle: text,
       grid: { left: 44, right: 8, top: 12, bottom: props.series.length > 1 ? 56 : 28 },
       legend: props.series.length > 1 ? { bottom: 0, textStyle: text, itemWidth: 12, itemHeight: 10, type: 'scroll' } : undefined,
       tooltip: { trigger: 'axis', axisPointer: { type: 'shadow' } },
       xAxis: {
         type: 'category',
-        data: props.times.map((_, n) => when(n)),
+        data: props.labels,
         axisLabel: { color: ink },
         axisTick: { show: false },
         axisLine: { lineStyle: { color: ink } },
@@ -59,7 +52,7 @@ onBeforeUnmount(() => {
   resized.disconnect()
   chart?.dispose()
 })
-watch(() => [props.times, props.series, dark()], draw, { flush: 'post' })
+watch(() => [props.labels, props.series, dark()], draw, { flush: 'post' })
 </script>
 
 <template>
