@@ -242,6 +242,12 @@ var asksOfARecord = map[string]func(id uuid.UUID, d *holder) []ask{
 		return []ask{{"PATCH", at, map[string]any{"fields": map[string]any{"zone": "north", "hidden": nil}}},
 			{"PATCH", at, map[string]any{"base": 1, "fields": map[string]any{"text": "mine"}}}}
 	},
+	"complete-record": func(id uuid.UUID, _ *holder) []ask {
+		return []ask{{"PUT", "/v1/complete/notes/" + id.String(), nil}}
+	},
+	"open-record": func(id uuid.UUID, _ *holder) []ask {
+		return []ask{{"DELETE", "/v1/complete/notes/" + id.String(), nil}}
+	},
 	"remove-record": func(id uuid.UUID, _ *holder) []ask {
 		return []ask{{"DELETE", "/v1/records/notes/" + id.String(), nil}, {"DELETE", "/v1/records/notes/" + id.String() + "?base=1&with_children=true", nil}}
 	},
@@ -291,6 +297,7 @@ var givesRecords = map[string][]ask{
 	"device":   nil, // as exchange
 	"pull":     {{"GET", "/v1/changes/notes?cursor=0", nil}}, "look-up": {{"GET", "/v1/lookup/notes?search=SECRET", nil}},
 	"fingerprints": {{"GET", "/v1/fingerprints/notes", nil}}, "fingerprint": {{"GET", "/v1/fingerprint/notes", nil}},
+	"coverage":    {{"GET", "/v1/coverage/notes", nil}, {"GET", "/v1/coverage/notes?worker=admin", nil}}, // and see TestP11TheGrid
 	"collections": {{"GET", "/v1/collections", nil}}, "exchanges": {{"GET", "/v1/exchanges", nil}},
 	"settle-by-rule": {{"POST", "/v1/conflicts/settlements-by-rule", map[string]any{"rule": "newest", "collection": "notes"}}},
 	"put-rows":       {{"PUT", "/v1/rows/notes", map[string]any{"key": "name", "rows": []any{map[string]any{"name": "SECRET south", "zone": "north"}}}}},

@@ -286,14 +286,28 @@ func (i *imported) findByKey(ctx context.Context, t Tables) error {
 	if i.key == nil {
 		return nil
 	}
+	// Of place and period, both have one index together.
+	both := slices.Equal(i.key, i.collection.OneFor())
 	var texts []string
 	for _, row := range i.rows {
-		if text, is := textOf(row[i.key[0]]); is {
+		text, is := textOf(row[i.key[0]])
+		if both {
+			text = i.collection.OneText(row)
+			is = text != ""
+		}
+		if is {
 			texts = append(texts, text)
 		}
 	}
 	slices.Sort(texts)
-	found, err := t.ByValue(ctx, i.collection, i.key[0], slices.Compact(texts))
+	texts = slices.Compact(texts)
+	var found []Found
+	var err error
+	if both {
+		found, err = t.ByOne(ctx, i.collection, texts)
+	} else {
+		found, err = t.ByValue(ctx, i.collection, i.key[0], texts)
+	}
 	for _, one := range found {
 		if i.asker.See(i.collection, one.Row.Territories, one.Row.Fields) {
 			key := i.keyOf(one.Row.Fields)

@@ -343,7 +343,7 @@ const byWorker = computed(() => Object.entries(grid.value?.workers ?? {}).map(([
               <h2>{{ part.title }}</h2>
               <table class="sums">
                 <thead>
-                  <tr><th /><th>Complete</th><th>Begun</th><th>Missing</th><th>Late</th></tr>
+                  <tr><td /><th>Complete</th><th>Begun</th><th>Missing</th><th>Late</th></tr>
                 </thead>
                 <tbody>
                   <tr v-for="one in part.rows" :key="one.key">

@@ -20,7 +20,7 @@ import (
 // fold makes one change of several unsent ones of a record, before they are sent for the first time: edits by one
 // author that nobody came between, from the first value to the last. An edit is folded into a later one that sets all
 // its fields again, since otherwise values would be dated later than they are; into the add of a record that nobody
-// else has yet, every edit is. The definition may ask for every step instead. What was sent, answered or grouped
+// else has yet, every edit is; the one for a place and a period somebody else may have added, too. The definition may ask for every step instead. What was sent, answered or grouped
 // stays as it is, and so does a removal. So does what central may have heard of already, from a store that this one
 // is a copy of, or before central was restored.
 func (e *exchange) fold(ctx context.Context) error {
@@ -45,7 +45,7 @@ func (e *exchange) fold(ctx context.Context) error {
 			}
 			digest := hex.EncodeToString(ch.Digest())
 			ch.Fields = c.CurrentNames(ch.Fields)
-			if before != nil && c.Sync.Steps != definition.Every && before.takes(q, ch) {
+			if before != nil && c.Sync.Steps != definition.Every && before.takes(q, ch, c.Coverage == nil) {
 				before.take(q, ch, digest)
 				continue
 			}
@@ -80,7 +80,8 @@ type folding struct {
 	renumber    bool // it comes after one that got a new number, and numbers of a record go up
 }
 
-func (f *folding) takes(next file.Entry, ch change.Change) bool {
+// takes says whether the run takes one more in. Alone says that nobody else can have added the record.
+func (f *folding) takes(next file.Entry, ch change.Change, alone bool) bool {
 	free := func(q file.Entry) bool {
 		return q.State == file.IsNew && q.Group == "" && q.Fields != "{}" && q.Origin == "" && q.Generation == ""
 	}
@@ -88,7 +89,7 @@ func (f *folding) takes(next file.Entry, ch change.Change) bool {
 		return false
 	}
 	for name := range f.delta {
-		if _, again := ch.Fields[name]; !again && f.first.Kind != string(change.Add) {
+		if _, again := ch.Fields[name]; !again && !(alone && f.first.Kind == string(change.Add)) {
 			return false
 		}
 	}

@@ -22,7 +22,7 @@ export class Folder extends Receiver {
         const c = this.collection(q.collection);
         const delta = c.presentNames(readDelta(parse(q.fields)));
         const before = last.get(key);
-        if (before && !c.everyStep && takes(before, q, delta)) {
+        if (before && !c.everyStep && takes(before, q, delta, !c.coverage)) {
           before.numbers.push(before.last.number, ...(JSON.parse(q.folds) as number[]));
           before.digests.push(digestOf(before.last), ...(JSON.parse(q.digests) as string[]));
           before.delta = followed(before.delta, delta);
@@ -108,10 +108,11 @@ interface Folding {
   renumber: boolean;
 }
 
-function takes(f: Folding, next: Entry, delta: Delta): boolean {
+/** Whether a run takes one more in. Alone says that nobody else can have added the record. */
+function takes(f: Folding, next: Entry, delta: Delta, alone: boolean): boolean {
   const free = (q: Entry) =>
     q.state === "new" && q.grp === "" && q.fields !== "{}" && q.origin === "" && q.generation === "";
-  const again = f.first.kind === "add" || Object.keys(f.delta).every((name) => delta[name] !== undefined);
+  const again = (alone && f.first.kind === "add") || Object.keys(f.delta).every((name) => delta[name] !== undefined);
   return (
     f.numbers.length < maxFolds - 1 &&
     again &&
