@@ -137,6 +137,9 @@ func (c *Central) Told(ctx context.Context, from Device) (wire.Definitions, erro
 	}
 	told := wire.Definitions{Definitions: all, Rules: MergeRules(all), Territories: from.Territories, People: from.People,
 		Sight: from.People.Digest(), SealTo: c.SealTo()}
+	if told.Settings, err = c.SettingsOf(ctx, from); err != nil {
+		return told, err
+	}
 	told.Digest, err = Digest(told)
 	return told, err
 }

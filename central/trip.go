@@ -77,7 +77,7 @@ func Trip(ctx context.Context, rooms Rooms, who Asker, trip wire.Trip) (wire.Met
 			met.Definitions = &told
 		}
 	}
-	report := wire.Report{Cursors: maps.Clone(trip.Cursors), Unsent: trip.Unsent, Refused: trip.Refused, Waiting: trip.Waiting, Stored: trip.Stored}
+	report := wire.Report{Cursors: maps.Clone(trip.Cursors), Unsent: trip.Unsent, Refused: trip.Refused, Waiting: trip.Waiting, Stored: trip.Stored, Settings: trip.Settings}
 	if trip.Batch != nil {
 		answers, err := rooms.Push(ctx, who.Device, *trip.Batch, who.Bytes)
 		if err != nil {

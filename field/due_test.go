@@ -2,13 +2,16 @@ package field_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
 
+	"homing/central/people"
 	"homing/core/period"
 	"homing/device"
 	"homing/internal/testbed"
@@ -94,4 +97,28 @@ func (p *phone) snap(name string) {
 	picture, err := chromedp.Run(p.tab, chromedp.CaptureScreenshot())
 	testbed.Must(p.t, err)
 	testbed.Must(p.t, os.WriteFile(folder+"/"+name+".png", picture, 0o644))
+}
+
+// What central says of how devices behave reaches the app with its next exchange: the note stands above every page, and central hears that the app goes
+// by it, and what it does not know.
+func TestTheAppIsSteered(t *testing.T) {
+	t.Parallel()
+	p := newPhone(t)
+	p.enrol("mira", "2468")
+	for name, value := range map[string]string{"note": `"Exchange before Friday."`, "exchange_every": `"4 hours"`, "listen": `false`, "keep_log": `"9 days"`} {
+		testbed.Must(t, p.bed.Central.Set(t.Context(), people.Scope{}, name, json.RawMessage(value), 100))
+	}
+	p.visit("/unsent")
+	p.press("Exchange now")
+	p.says("body", "Central says: Exchange before Friday.")
+	p.visit("/device")
+	p.says("main", "exchange every 4 hours")
+	testbed.Wait(t, "central to hear of it", func() bool {
+		devices, err := p.bed.Central.Devices(t.Context(), "mira")
+		return err == nil && !devices[0].Differs && devices[0].AppliedAt != nil && strings.Join(devices[0].Unknown, " ") == "keep_log"
+	})
+	testbed.Must(t, p.bed.Central.Unset(t.Context(), people.Scope{}, "note"))
+	p.visit("/unsent")
+	p.press("Exchange now")
+	p.saysNot("body", "Central says:")
 }

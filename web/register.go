@@ -23,6 +23,7 @@ func (s *Server) register() {
 	s.registerHealth()
 	s.registerFollowUps()
 	s.registerCoverage()
+	s.registerSettings()
 	s.registerFeatures()
 	s.registerFeeds()
 	s.registerRehearsal()

@@ -7,24 +7,26 @@ import (
 	"github.com/google/uuid"
 
 	"homing/core/change"
+	"homing/core/settings"
 )
 
 // Trip is all that a device has to say in an exchange, as far as it fits into one request.
 type Trip struct {
-	Generation  uuid.UUID        `json:"generation" format:"uuid" doc:"That of the central which the device knows."`
-	Definitions string           `json:"definitions,omitempty" doc:"The digest of the definitions that the device has."`
-	Cursors     map[string]int64 `json:"cursors,omitempty" doc:"How far the device has pulled, by collection. It asks for what came after, within all territories that its workers hold."`
-	Parts       bool             `json:"parts,omitempty" doc:"The device takes records in parts, against what it has as of the cursors."`
-	Answered    int64            `json:"answered,omitempty" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored, or are in the batch; these do not come back as news."`
-	Seal        string           `json:"seal,omitempty" doc:"Central's word on all cursors at once, as it came with the last trip."`
-	Sealed      map[string]int64 `json:"sealed,omitempty" doc:"The cursors that the seal is of, where they are others than cursors."`
-	Seals       []string         `json:"seals,omitempty" maxItems:"50" doc:"Those of single cursors that say more."`
-	Batch       *Batch           `json:"batch,omitempty" doc:"The first changes of the outbox."`
-	Clock       *Clock           `json:"clock,omitempty" doc:"What the device knows of its clock by what it has measured before."`
-	Unsent      int              `json:"unsent,omitempty" minimum:"0" doc:"Changes in the outbox without an answer that are not in the batch."`
-	Refused     int              `json:"refused,omitempty" minimum:"0"`
-	Waiting     int              `json:"waiting,omitempty" minimum:"0"`
-	Stored      int64            `json:"stored,omitempty" minimum:"0" doc:"Bytes that the store takes on the device's disk."`
+	Generation  uuid.UUID         `json:"generation" format:"uuid" doc:"That of the central which the device knows."`
+	Definitions string            `json:"definitions,omitempty" doc:"The digest of the definitions that the device has."`
+	Cursors     map[string]int64  `json:"cursors,omitempty" doc:"How far the device has pulled, by collection. It asks for what came after, within all territories that its workers hold."`
+	Parts       bool              `json:"parts,omitempty" doc:"The device takes records in parts, against what it has as of the cursors."`
+	Answered    int64             `json:"answered,omitempty" minimum:"0" doc:"A number up to which all changes of the store have an answer that is stored, or are in the batch; these do not come back as news."`
+	Seal        string            `json:"seal,omitempty" doc:"Central's word on all cursors at once, as it came with the last trip."`
+	Sealed      map[string]int64  `json:"sealed,omitempty" doc:"The cursors that the seal is of, where they are others than cursors."`
+	Seals       []string          `json:"seals,omitempty" maxItems:"50" doc:"Those of single cursors that say more."`
+	Batch       *Batch            `json:"batch,omitempty" doc:"The first changes of the outbox."`
+	Clock       *Clock            `json:"clock,omitempty" doc:"What the device knows of its clock by what it has measured before."`
+	Unsent      int               `json:"unsent,omitempty" minimum:"0" doc:"Changes in the outbox without an answer that are not in the batch."`
+	Refused     int               `json:"refused,omitempty" minimum:"0"`
+	Waiting     int               `json:"waiting,omitempty" minimum:"0"`
+	Stored      int64             `json:"stored,omitempty" minimum:"0" doc:"Bytes that the store takes on the device's disk."`
+	Settings    *settings.Applied `json:"settings,omitempty" doc:"The settings that the device goes by, where central has not heard of it."`
 }
 
 // Left counts the changes that stay in the outbox.

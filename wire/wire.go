@@ -14,6 +14,7 @@ import (
 	"homing/core/desk"
 	"homing/core/merge"
 	"homing/core/rights"
+	"homing/core/settings"
 )
 
 // Version is the protocol's version, as it stands in paths and in the header [HeaderVersion].
@@ -131,7 +132,9 @@ type Report struct {
 	Refused int              `json:"refused" minimum:"0"`
 	Waiting int              `json:"waiting" minimum:"0"`
 	Stored  int64            `json:"stored,omitempty" minimum:"0" doc:"Bytes that the store takes on the device's disk."`
-	Errands []ErrandDone     `json:"errands,omitempty" maxItems:"20" doc:"What became of what central asked for."`
+	// Settings are said where central does not know it yet.
+	Settings *settings.Applied `json:"settings,omitempty" doc:"The settings that the device goes by, where central has not heard of it."`
+	Errands  []ErrandDone      `json:"errands,omitempty" maxItems:"20" doc:"What became of what central asked for."`
 }
 
 // Definitions are the collections that the asker may see.
@@ -143,6 +146,7 @@ type Definitions struct {
 	Sight       string                           `json:"sight,omitempty" doc:"Stands for who the workers of the device that asks are and what they may. When it changes, the device loads anew the collections that have a reading rule."`
 	People      []rights.Person                  `json:"people,omitempty" doc:"The workers who may use the device that asks, whoever enrolled it first."`
 	Digest      string                           `json:"digest,omitempty" doc:"Stands for all of this, for a device. It shows it in a trip, and is told the definitions when they are others."`
+	Settings    *settings.Told                   `json:"settings,omitempty" doc:"For a device: how it is to behave, where anything is said of that."`
 	SealTo      []byte                           `json:"seal_to,omitempty" contentEncoding:"base64" doc:"For a device: central's public key (X25519), for which changes are sealed that only central may read; see Sealed."`
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/core/rights"
+	"homing/core/settings"
 	"homing/core/sight"
 )
 
@@ -108,8 +109,15 @@ type Device struct {
 	Waiting    *int64      `json:"waiting,omitempty" db:"waiting" doc:"Waiting changes in its outbox, as it last reported."`
 	Errands    Errands     `json:"errands,omitempty" db:"errands" doc:"What it is asked to do with its next exchange, and what became of that."`
 	Stored     *int64      `json:"stored,omitempty" db:"stored" doc:"Bytes that its store takes on its disk, as it last reported."`
-	Lag        int64       `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
-	Last       *Exchange   `json:"last_exchange,omitempty" db:"-"`
+	Teams      Keys        `json:"teams" db:"teams" doc:"The teams that it is in; settings may be said of a team."`
+	// Settings are what is said of it, and Applied what it has said that it goes by.
+	Settings  settings.Values `json:"settings,omitempty" db:"-" doc:"What it is to go by."`
+	Applied   string          `json:"applied,omitempty" db:"applied" doc:"The digest of the settings that it has said that it goes by."`
+	AppliedAt *time.Time      `json:"applied_at,omitempty" db:"applied_at" doc:"Since when, by its clock."`
+	Unknown   Keys            `json:"unknown_settings,omitempty" db:"unknown_settings" doc:"Settings that it does not know, or cannot take."`
+	Differs   bool            `json:"differs,omitempty" db:"-" doc:"It has not said yet that it goes by its settings."`
+	Lag       int64           `json:"lag" db:"lag" doc:"Accepted changes behind the heads that the device has not pulled yet."`
+	Last      *Exchange       `json:"last_exchange,omitempty" db:"-"`
 }
 
 // Exchange is one run of a device with central, as central saw it.

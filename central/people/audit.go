@@ -37,12 +37,15 @@ const (
 	ActAskVerify      Act = "device asked to verify"
 	ActAskErase       Act = "device asked to erase its store"
 	ActTakeBack       Act = "errand taken back"
+	ActSet            Act = "setting said"
+	ActUnset          Act = "setting taken back"
+	ActTeams          Act = "device put into teams"
 )
 
 // Acts are all acts.
 var Acts = []Act{ActAddWorker, ActRole, ActTerritories, ActPassword, ActDisable, ActEnable, ActRemoveWorker,
 	ActAdmitWorker, ActSignIn, ActSignOut, ActEndSignIn, ActIssueCode, ActVoidCode, ActEnrol, ActJoin, ActLeave, ActRevoke,
-	ActReadmit, ActAdmitDevice, ActNewIncarnation, ActRename, ActAskVerify, ActAskErase, ActTakeBack}
+	ActReadmit, ActAdmitDevice, ActNewIncarnation, ActRename, ActAskVerify, ActAskErase, ActTakeBack, ActSet, ActUnset, ActTeams}
 
 // Done is one line of the audit list.
 type Done struct {

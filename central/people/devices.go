@@ -305,7 +305,8 @@ func (c *People) Leave(ctx context.Context, device uuid.UUID, worker string) err
 }
 
 const deviceColumns = `d.id, d.name, d.worker, w.role, d.incarnation, d.agent, d.enrolled_at, d.revoked_at, d.may_deliver,
-	d.while_open, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting, d.errands, d.stored`
+	d.while_open, d.seen_at, d.offset_ms, d.error_ms, d.unsent, d.refused, d.waiting, d.errands, d.stored,
+	array_to_json(d.teams) AS teams, d.applied, d.applied_at, d.unknown_settings`
 
 // DeviceOf gives the device that a token belongs to. One that was revoked comes with an error, unless it may still
 // deliver and that is all it wants.
@@ -383,7 +384,7 @@ func (c *People) Devices(ctx context.Context, worker string) ([]fleet.Device, er
 	if err != nil {
 		return nil, err
 	}
-	if err := c.people(ctx, devices); err != nil {
+	if err := errors.Join(c.people(ctx, devices), c.steer(ctx, devices)); err != nil {
 		return nil, err
 	}
 	var last []fleet.Exchange
@@ -461,6 +462,9 @@ func (c *People) TakeReport(ctx context.Context, from fleet.Device, exchange uui
 		if _, err := tx.ExecContext(ctx, `UPDATE devices SET seen_at = $2, unsent = $3, refused = $4, waiting = $5, offset_ms = coalesce($6, offset_ms),
 				error_ms = coalesce($7, error_ms), stored = coalesce(nullif($8::bigint, 0), stored) WHERE id = $1`,
 			from.ID, now, report.Unsent, report.Refused, report.Waiting, by, within, report.Stored); err != nil {
+			return err
+		}
+		if err := takeApplied(ctx, tx, from.ID, report.Settings); err != nil {
 			return err
 		}
 		if len(report.Errands) > 0 {

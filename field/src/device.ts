@@ -8,6 +8,7 @@ import {
   type Draft,
   type Exchanged,
   type Progress,
+  type Steered,
   type Summary,
   type Worker as Person,
 } from 'homing-device/browser'
@@ -42,6 +43,8 @@ interface State {
   online: boolean
   exchanging: Progress | true | undefined
   last: Exchanged | undefined
+  /** How central says that this device is to behave. */
+  steered: Steered
 }
 
 export const device = reactive<State>({
@@ -57,6 +60,7 @@ export const device = reactive<State>({
   online: navigator.onLine,
   exchanging: undefined,
   last: undefined,
+  steered: { values: {}, at: '', note: '', leastVersion: '' },
 })
 
 const opened = shallowRef<BrowserStore>()
@@ -145,15 +149,16 @@ export async function look() {
 export async function count() {
   if (!device.worker) return
   try {
-    const [counts, holdings, drafts, people, exchanges] = await Promise.all([
+    const [counts, holdings, drafts, people, exchanges, status] = await Promise.all([
       store().counts(),
       store().collections(),
       store().drafts(),
       store().people(),
       store().exchanges(),
+      store().status(),
     ])
     if (holdings.some((one) => definition(one.name)?.version !== one.version)) await loadDefinitions(store())
-    Object.assign(device, { counts, drafts, people, last: exchanges[0] })
+    Object.assign(device, { counts, drafts, people, last: exchanges[0], steered: status.settings })
     const loaded = holdings.filter((one) => one.keep !== 'on demand' && one.keep !== 'never' && one.direction !== 'up')
     device.loading = loaded.some((one) => one.pulledAt === null)
     device.asOf = loaded.map((one) => one.pulledAt ?? '').toSorted()[0] ?? ''
@@ -165,10 +170,13 @@ export async function count() {
 
 const exchanged = (summary: Summary | undefined) => void (summary && count())
 
+/** Whether exchanges that nobody asks for wait for a link that costs nothing: as central says, or else as is set here. */
+export const holdsBack = () => (device.steered.values.hold_back as boolean | undefined) ?? settings.holdMetered
+
 let following: AbortController | undefined
 /** Exchanges by itself from now on, as the settings say. */
 export function follow() {
-  if (following || !settings.byItself || (settings.holdMetered && metered())) return
+  if (following || !settings.byItself || (holdsBack() && metered())) return
   const control = new AbortController()
   following = control
   store()

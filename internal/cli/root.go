@@ -80,7 +80,7 @@ func command(stdout, stderr io.Writer) *cli.Command {
 			office.WorkersCommand(), office.TerritoriesCommand(), office.DevicesCommand(), office.ExchangesCommand(),
 			office.ConflictsCommand(), trial.TryCommand(), trial.RehearseCommand(), local.VerifyCommand(),
 			office.AnalystsCommand(), office.BackupCommand(), office.RestoreCommand(), local.Command(), trial.GenerateCommand(), trial.ConformCommand(), trial.DriveCommand(), trial.DemoCommand(),
-			office.PasswordCommand(), office.SignInsCommand(), office.AuditCommand(), office.CoverageCommand(), office.FollowUpsCommand(), office.FeedsCommand(), office.HealthCommand(), office.OpenAPICommand(),
+			office.PasswordCommand(), office.SignInsCommand(), office.AuditCommand(), office.CoverageCommand(), office.SettingsCommand(), office.FollowUpsCommand(), office.FeedsCommand(), office.HealthCommand(), office.OpenAPICommand(),
 		},
 	}
 	walk(root)

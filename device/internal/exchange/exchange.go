@@ -20,6 +20,7 @@ import (
 
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/settings"
 	"homing/device/internal/file"
 	"homing/device/internal/save"
 	"homing/link"
@@ -309,6 +310,9 @@ func (e *exchange) takeDefinitions(ctx context.Context, definitions wire.Definit
 		if err := e.TakePeople(ctx, tx, definitions); err != nil {
 			return err
 		}
+		if err := file.KeepSettings(ctx, tx, definitions.Settings, e.Now()); err != nil {
+			return err
+		}
 		return file.SetFact(ctx, tx, file.FactDefinitions, known)
 	}); err != nil {
 		return err
@@ -496,7 +500,7 @@ func (e *exchange) pullFrom(ctx context.Context, way course) error {
 	texts, pages := make(chan fetched, 1), make(chan fetched, 1)
 	go func() {
 		defer close(texts)
-		limit := pageRecords
+		limit := e.pageOf(ctx)
 		for more := true; more; {
 			next := e.fetch(ctx, way, answered, limit)
 			for (tooSlow(next.err)) && limit > leastPage {
@@ -656,19 +660,32 @@ func (e *exchange) report(ctx context.Context, done []wire.ErrandDone) error {
 		}
 	}
 	report.Stored, report.Errands = e.Size(), done
-	if told := e.told; len(done) == 0 && told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&
+	if report.Settings, err = file.Untold(ctx, e.DB); err != nil {
+		return file.StoreError(err)
+	}
+	if told := e.told; len(done) == 0 && report.Settings == nil && told != nil && told.Clock != nil && told.Unsent == report.Unsent && told.Refused == report.Refused &&
 		told.Waiting == report.Waiting && maps.Equal(told.Cursors, report.Cursors) {
 		return nil
 	}
 	now := e.clock()
 	report.Clock = &now
-	err = e.call(ctx, http.MethodPut, "/v1/report", report, nil)
+	if err = e.call(ctx, http.MethodPut, "/v1/report", report, nil); err == nil {
+		err = e.toldSettings(ctx, report.Settings)
+	}
 	e.erases = e.erases && err == nil
 	var problem *link.Problem
 	if errors.Is(err, link.ErrUnreachable) || errors.As(err, &problem) {
 		return nil
 	}
 	return err
+}
+
+// toldSettings notes that central has heard which settings this device goes by.
+func (e *exchange) toldSettings(ctx context.Context, applied *settings.Applied) error {
+	if applied == nil {
+		return nil
+	}
+	return file.StoreError(file.SetFact(ctx, e.DB, file.FactSettingsTold, applied.Digest))
 }
 
 // owed counts the changes that central has not accepted.

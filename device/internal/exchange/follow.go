@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"time"
 
+	"homing/core/settings"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
 	"homing/link"
@@ -40,6 +42,13 @@ func (s *Line) Follow(ctx context.Context, tell func(Summary, error)) error {
 }
 
 func (s *Line) follow(ctx context.Context, tell func(Summary, error), heard func()) error {
+	kept, err := file.Settings(ctx, s.DB)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if may, said := kept.Values.Is(settings.Listen); said && !may {
+		return fmt.Errorf("%w: central asks this device not to listen; exchange from time to time in place of it", file.ErrNotAllowed)
+	}
 	e := &exchange{Line: s, summary: &Summary{}}
 	if err := e.dial(ctx); err != nil {
 		return err

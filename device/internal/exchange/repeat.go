@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"homing/core/settings"
 	"homing/device/internal/file"
 	"homing/link"
 )
@@ -19,6 +20,10 @@ const (
 
 // Repeat is [device.Store.Repeat].
 func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, tell func(Summary, error)) error {
+	own, ownHoldBack := span, holdBack
+	if err := s.steered(ctx, &span, &holdBack); err != nil {
+		return err
+	}
 	wait, failures := time.Duration(rand.Int64N(int64(span)+1)), 0
 	for {
 		select {
@@ -31,6 +36,10 @@ func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, te
 			return nil
 		}
 		tell(summary, err)
+		span, holdBack = own, ownHoldBack // what central says of them may have been taken back
+		if err := s.steered(ctx, &span, &holdBack); err != nil {
+			return err
+		}
 		switch {
 		case err == nil, errors.Is(err, ErrMetered):
 			wait, failures = span, 0
@@ -41,6 +50,30 @@ func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, te
 			return err
 		}
 	}
+}
+
+// steered puts what central says in place of what the program was started with.
+func (s *Line) steered(ctx context.Context, span *time.Duration, holdBack *bool) error {
+	kept, err := file.Settings(ctx, s.DB)
+	if err != nil {
+		return file.StoreError(err)
+	}
+	if said, is := kept.Values.Span(settings.ExchangeEvery); is {
+		*span = said
+	}
+	if said, is := kept.Values.Is(settings.HoldBack); is {
+		*holdBack = said
+	}
+	return nil
+}
+
+// pageOf is how many records the device asks for at once.
+func (e *exchange) pageOf(ctx context.Context) int {
+	kept, err := file.Settings(ctx, e.DB)
+	if said, is := kept.Values.Number(settings.Page); err == nil && is {
+		return int(said)
+	}
+	return pageRecords
 }
 
 // ErrMetered says that an exchange was held back.

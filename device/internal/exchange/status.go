@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"homing/core/settings"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
 	"homing/device/internal/people"
@@ -31,6 +32,11 @@ type Status struct {
 	LookedUp    int64                   `json:"looked_up_bytes"`        // that records take which were looked up, about
 	Budget      int64                   `json:"budget_bytes,omitempty"` // that they may take
 	Metered     bool                    `json:"metered,omitempty"`
+	// Settings are what central has said of how the device behaves, and SettingsAt since when it does.
+	Settings   settings.Values `json:"settings,omitempty"`
+	SettingsAt *time.Time      `json:"settings_at,omitempty"`
+	Note       string          `json:"note,omitempty"`     // to whoever uses the device
+	Outdated   string          `json:"outdated,omitempty"` // the version that central asks for at least, where this program is older
 }
 
 // Logged is an exchange in the store's log.
@@ -81,6 +87,16 @@ func (s *Line) Status(ctx context.Context) (Status, error) {
 	}
 	if status.LookedUp, status.Budget, err = s.LookedUp(ctx); err != nil {
 		return status, err
+	}
+	kept, err := file.Settings(ctx, s.DB)
+	if err != nil {
+		return status, file.StoreError(err)
+	}
+	if status.Settings, status.Note = kept.Values, kept.Values.Text(settings.Note); kept.Digest != "" {
+		status.SettingsAt = &kept.At
+	}
+	if least := kept.Values.Text(settings.LeastVersion); settings.Older(s.Agent, least) {
+		status.Outdated = least
 	}
 	status.Metered = known[file.FactMetered] == "true"
 	status.Last, err = s.lastExchange(ctx)

@@ -11,6 +11,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/record"
+	"homing/core/settings"
 	"homing/device/internal/file"
 	"homing/device/internal/save"
 	"homing/wire"
@@ -104,15 +105,23 @@ func (e *exchange) noteReceived(ctx context.Context, tx *sqlx.Tx, page wire.Page
 
 // forgetTravelled keeps the log within its bounds.
 func (s *Line) forgetTravelled(ctx context.Context) error {
-	if _, err := s.DB.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid)
-			FROM travelled) - ?2`,
-		file.TimeText(s.Now().Add(-keepTravelled)), mostTravelled); err != nil {
+	kept, err := file.Settings(ctx, s.DB)
+	if err != nil {
 		return file.StoreError(err)
 	}
-	_, err := s.DB.ExecContext(
+	span := time.Duration(keepTravelled)
+	if said, is := kept.Values.Span(settings.KeepLog); is {
+		span = said
+	}
+	if _, err := s.DB.ExecContext(ctx, `DELETE FROM travelled WHERE at < ?1 OR rowid <= (SELECT max(rowid)
+			FROM travelled) - ?2`,
+		file.TimeText(s.Now().Add(-span)), mostTravelled); err != nil {
+		return file.StoreError(err)
+	}
+	_, err = s.DB.ExecContext(
 		ctx,
 		`DELETE FROM exchanges WHERE started_at < ?`,
-		file.TimeText(s.Now().Add(-keepTravelled)),
+		file.TimeText(s.Now().Add(-span)),
 	)
 	return file.StoreError(err)
 }

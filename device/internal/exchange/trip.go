@@ -199,6 +199,9 @@ func (e *exchange) travel(ctx context.Context, ask asked) error {
 	}
 	ask.trip.Unsent, ask.trip.Refused, ask.trip.Waiting = owed.Unsent-len(ask.changes), owed.Refused, owed.Waiting
 	ask.trip.Stored = e.Size()
+	if ask.trip.Settings, err = file.Untold(ctx, e.DB); err != nil {
+		return file.StoreError(err)
+	}
 	var met wire.Met
 	sent := e.Now()
 	if err := e.call(ctx, http.MethodPost, "/v1/trips", ask.trip, &met); err != nil {
@@ -206,6 +209,9 @@ func (e *exchange) travel(ctx context.Context, ask asked) error {
 	}
 	if met.Generation != uuid.Nil && met.Generation != ask.trip.Generation {
 		return errAnew
+	}
+	if err := e.toldSettings(ctx, ask.trip.Settings); err != nil {
+		return err
 	}
 	measured := clock.Measure(sent, met.ReceivedAt, met.AnsweredAt, e.Now())
 	if ask.trip.Clock == nil || measured.Error < e.offset.Error {

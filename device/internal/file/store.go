@@ -171,36 +171,38 @@ func (s *File) prepare(ctx context.Context) error {
 
 // The facts that a store keeps about itself.
 const (
-	FactIncarnation = "incarnation"
-	FactRenewed     = "renewed" // the incarnation is new and central has not heard of it
-	FactCopied      = "copied"  // another store has used the same numbers
-	FactCentral     = "central"
-	FactDevice      = "device"
-	FactName        = "name"
-	FactToken       = "token"
-	FactWorker      = "worker" // who is signed in; empty when nobody is
-	FactRole        = "role"   // theirs
-	FactLatest      = "seen"   // the latest moment that this store has seen, by the device's clock
-	FactGeneration  = "generation"
-	FactStamp       = "stamp"       // the last one given
-	FactAnswered    = "answered"    // highest number of a change whose answer is stored
-	FactOffset      = "offset"      // of the device's clock, as last measured
-	FactBoot        = "boot"        // the run of the machine in which it was measured
-	FactOffsetThen  = "offset_then" // what was last measured before the machine was started anew
-	FactTerritories = "territories" // that they hold: a JSON list
-	FactSight       = "sight"       // stands for who the workers of the device are and what they may
-	FactHeld        = "held"        // that any worker of the device holds: a JSON list
-	FactBudget      = "budget"      // bytes that records which were looked up may take
-	FactMetered     = "metered"     // the link costs by the byte, as the app says
-	FactBatch       = "batch"       // changes that a batch may carry, while that is less than the most
-	FactFormer      = "former"      // token under which the store was a device before it was detached
-	FactOpen        = "open"        // central needed no sign-in when last met
-	FactSourceOf    = "source_of"   // who saves under the present incarnation
-	FactSourceFrom  = "source_from" // the number that was given last before it was taken
-	FactSealTo      = "seal_to"     // central's public key
-	FactDefinitions = "definitions" // the digest of what central said of them last, and which collections there were
-	FactErasing     = "erasing"     // nothing is saved any more, and the files go
-	FactSeal        = "seal"        // central's word on all cursors at once, and what they were
+	FactIncarnation  = "incarnation"
+	FactRenewed      = "renewed" // the incarnation is new and central has not heard of it
+	FactCopied       = "copied"  // another store has used the same numbers
+	FactCentral      = "central"
+	FactDevice       = "device"
+	FactName         = "name"
+	FactToken        = "token"
+	FactWorker       = "worker" // who is signed in; empty when nobody is
+	FactRole         = "role"   // theirs
+	FactLatest       = "seen"   // the latest moment that this store has seen, by the device's clock
+	FactGeneration   = "generation"
+	FactStamp        = "stamp"         // the last one given
+	FactAnswered     = "answered"      // highest number of a change whose answer is stored
+	FactOffset       = "offset"        // of the device's clock, as last measured
+	FactBoot         = "boot"          // the run of the machine in which it was measured
+	FactOffsetThen   = "offset_then"   // what was last measured before the machine was started anew
+	FactTerritories  = "territories"   // that they hold: a JSON list
+	FactSight        = "sight"         // stands for who the workers of the device are and what they may
+	FactHeld         = "held"          // that any worker of the device holds: a JSON list
+	FactBudget       = "budget"        // bytes that records which were looked up may take
+	FactMetered      = "metered"       // the link costs by the byte, as the app says
+	FactBatch        = "batch"         // changes that a batch may carry, while that is less than the most
+	FactFormer       = "former"        // token under which the store was a device before it was detached
+	FactOpen         = "open"          // central needed no sign-in when last met
+	FactSourceOf     = "source_of"     // who saves under the present incarnation
+	FactSourceFrom   = "source_from"   // the number that was given last before it was taken
+	FactSealTo       = "seal_to"       // central's public key
+	FactDefinitions  = "definitions"   // the digest of what central said of them last, and which collections there were
+	FactErasing      = "erasing"       // nothing is saved any more, and the files go
+	FactSettings     = "settings"      // what central has said of how the device behaves
+	FactSettingsTold = "settings_told" // the digest of those that central has heard that the device goes by
+	FactSeal         = "seal"          // central's word on all cursors at once, and what they were
 )
 
 // Runner is the database or a transaction on it.

@@ -12,6 +12,7 @@ import (
 
 	"homing/core/clock"
 	"homing/core/definition"
+	"homing/core/settings"
 	"homing/device/internal/file"
 )
 
@@ -200,13 +201,9 @@ const weight = `(length(fields) + length(marks) + length(computed) + 250)`
 
 // FitBudget lets go of records that were looked up until the others fit the budget.
 func (s *Shelf) FitBudget(ctx context.Context) error {
-	text, err := file.Fact(ctx, s.DB, file.FactBudget)
-	if err != nil {
-		return file.StoreError(err)
-	}
-	budget, err := strconv.ParseInt(text, 10, 64)
+	budget, err := s.budget(ctx)
 	if err != nil || budget == 0 {
-		return nil // none was set
+		return err // none was set
 	}
 	return s.Within(ctx, func(tx *sqlx.Tx) error {
 		return s.LetGoOf(ctx, tx, `pending = 0 AND (collection, id) IN (
@@ -223,10 +220,22 @@ func (s *Shelf) LookedUp(ctx context.Context) (bytes, budget int64, err error) {
 		`SELECT coalesce(sum(`+weight+`), 0) FROM records WHERE used_at IS NOT NULL`); err != nil {
 		return 0, 0, file.StoreError(err)
 	}
+	budget, err = s.budget(ctx)
+	return bytes, budget, err
+}
+
+// budget is the bound on what was looked up: what central says, or what was set here; 0 for none.
+func (s *Shelf) budget(ctx context.Context) (int64, error) {
+	kept, err := file.Settings(ctx, s.DB)
+	if err != nil {
+		return 0, file.StoreError(err)
+	}
+	if said, is := kept.Values.Number(settings.Budget); is {
+		return said, nil
+	}
 	text, err := file.Fact(ctx, s.DB, file.FactBudget)
 	if err != nil || text == "" {
-		return bytes, 0, file.StoreError(err)
+		return 0, file.StoreError(err)
 	}
-	budget, err = strconv.ParseInt(text, 10, 64)
-	return bytes, budget, err
+	return strconv.ParseInt(text, 10, 64)
 }

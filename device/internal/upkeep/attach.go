@@ -102,7 +102,7 @@ func (s *Keeper) Attach(ctx context.Context, central, code, name string, discard
 		}
 		now := map[string]string{file.FactCentral: l.Base(), file.FactDevice: got.Device.String(), file.FactName: name,
 			file.FactToken: got.Token, file.FactFormer: "", file.FactWorker: got.Worker, file.FactRole: got.Role,
-			file.FactOpen: strconv.FormatBool(code == ""), file.FactSealTo: file.BytesText(got.SealTo), file.FactSourceOf: got.Worker, file.FactRenewed: "", file.FactDefinitions: "", file.FactSeal: ""}
+			file.FactOpen: strconv.FormatBool(code == ""), file.FactSealTo: file.BytesText(got.SealTo), file.FactSourceOf: got.Worker, file.FactRenewed: "", file.FactDefinitions: "", file.FactSeal: "", file.FactSettings: "", file.FactSettingsTold: ""}
 		if !same {
 			now[file.FactGeneration] = got.Generation.String()
 		}

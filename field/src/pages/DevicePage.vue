@@ -98,6 +98,13 @@ async function erase() {
   })
 }
 
+/** What central has said of how this device behaves, but for its note, which stands above every page. */
+const steered = computed(() =>
+  Object.entries(device.steered.values)
+    .filter(([name]) => name !== 'note')
+    .map(([name, value]) => `${name.replaceAll('_', ' ')} ${String(value)}`)
+    .join(', '),
+)
 const looks = computed<{ value: Look; say: string }[]>(() => [
   { value: 'system', say: t('As the device has it') },
   { value: 'light', say: t('Light') },
@@ -236,6 +243,7 @@ const onDemand = computed(() => definitions().filter(lookedUp))
             }}</option>
           </select></label
         >
+        <p v-if="steered" class="small faint">{{ t('Set by central: {list}', { list: steered }) }}</p>
       </div>
     </section>
 

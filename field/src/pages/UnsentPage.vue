@@ -3,14 +3,14 @@ import type { Exchanged, Queued, Summary } from 'homing-device/browser'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { t, tn } from '../../../faces/words'
 import { definition, definitions, fieldOf } from '../definitions'
-import { ago, device, exchange, explain, moment, store } from '../device'
+import { ago, device, exchange, explain, holdsBack, moment, store } from '../device'
 import { ask, say } from '../notices'
 import { usePage } from '../page'
 import FromTo from '../parts/FromTo.vue'
 import IconSign from '../parts/IconSign.vue'
 import RecordLine from '../parts/RecordLine.vue'
 import { why } from '../reasons'
-import { metered, settings } from '../settings'
+import { metered } from '../settings'
 import { told } from '../sums'
 import type { DeviceRecord, Reason } from 'homing-device/browser'
 
@@ -93,7 +93,7 @@ onUnmounted(() => {
   stop()
   clearTimeout(due)
 })
-const held = computed(() => settings.holdMetered && metered())
+const held = computed(() => holdsBack() && metered())
 const titleOf = (one: Queued, reason: Reason) => {
   const of = definition(one.collection)
   return reason.field ? `${(of && fieldOf(of, reason.field.split('/')[0]!)?.title) ?? reason.field}: ` : ''

@@ -54,6 +54,11 @@ const old = computed(() => (device.tooOld ? definition(device.tooOld)?.title : '
         )
       }}</span></RouterLink
     >
+    <p v-if="device.steered.note" class="banner"
+      ><IconSign name="person" /><span class="grow">{{
+        t('Central says: {note}', { note: device.steered.note })
+      }}</span></p
+    >
     <p v-if="old" class="banner warn"
       ><IconSign name="clock" /><span class="grow">{{
         t('{title} are old. Exchange before you go by them.', { title: old })

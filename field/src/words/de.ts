@@ -2,6 +2,8 @@ import type { Catalogue } from '../../../faces/words'
 
 /** German. Of texts with a number, the forms stand in the order of the language's plural categories: one, other. */
 export const words: Catalogue = {
+  'Central says: {note}': 'Die Zentrale sagt: {note}',
+  'Set by central: {list}': 'Von der Zentrale gesetzt: {list}',
   'Week {n}, {year}': 'Woche {n}, {year}',
   'Quarter {n}, {year}': '{n}. Quartal {year}',
   'W{n}': 'W{n}',

@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 
 	"homing/core/definition"
 	"homing/core/record"
+	"homing/core/settings"
 	"homing/device"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
@@ -356,6 +359,17 @@ func printStatus(w io.Writer, status device.Status) {
 	}
 	if status.Metered {
 		fmt.Fprintln(w, "Link      metered")
+	}
+	if status.Note != "" {
+		fmt.Fprintf(w, "Note      %s\n", status.Note)
+	}
+	if status.Outdated != "" {
+		fmt.Fprintf(w, "Program   central asks for %s or later; this is %s\n", status.Outdated, terminal.Build())
+	}
+	for _, name := range slices.Sorted(maps.Keys(status.Settings)) {
+		if name != settings.Note {
+			fmt.Fprintf(w, "Setting   %s = %s, by central\n", name, terminal.Plain(status.Settings[name]))
+		}
 	}
 	if status.OffsetMS != nil {
 		zero := int64(0)

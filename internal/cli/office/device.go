@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -29,6 +30,8 @@ func deviceCommands() []*cli.Command {
 erase lets it delete its store. It does so only once central has accepted everything in it: a device with changes that were refused says so and
 keeps them. It is asked again with each exchange until it has done it.`,
 			Flags: CentralFlags(&cli.BoolFlag{Name: "yes", Usage: "ask to erase without being asked whether you mean it"}), Action: askDevice},
+		{Name: "teams", Usage: "say which teams a device is in; settings may be said of a team", ArgsUsage: "DEVICE TEAM…", Action: putInTeams,
+			Flags: CentralFlags(&cli.BoolFlag{Name: "none", Usage: "the device is to be in no team"})},
 		{Name: "stop-asking", Usage: "take back what a device was asked to do", ArgsUsage: "DEVICE verify|erase",
 			Flags: CentralFlags(), Action: func(ctx context.Context, c *cli.Command) error {
 				return aboutErrand(ctx, c, http.MethodDelete, "%s is not asked to %s any more.\n")
@@ -69,6 +72,21 @@ func showDevice(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(w, ", its store takes %s", terminal.Size(int(*d.Stored)))
 	}
 	fmt.Fprintf(w, "\n   %s\n", d.Agent)
+	if len(d.Teams) > 0 {
+		fmt.Fprintf(w, "   in the teams %s\n", strings.Join(d.Teams, ", "))
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Settings)) {
+		fmt.Fprintf(w, "   %s is to be %s\n", name, terminal.Plain(d.Settings[name]))
+	}
+	switch {
+	case d.Differs:
+		fmt.Fprintln(w, "   it has not said yet that it goes by its settings; it hears of them with its next exchange")
+	case d.AppliedAt != nil && len(d.Settings) > 0:
+		fmt.Fprintf(w, "   it goes by them since %s\n", terminal.When(*d.AppliedAt))
+	}
+	if len(d.Unknown) > 0 {
+		fmt.Fprintf(w, "   its program does not know, or cannot take: %s\n", strings.Join(d.Unknown, ", "))
+	}
 	for _, errand := range d.Errands {
 		fmt.Fprintf(w, "   %s\n", saidOf(d.Device, errand))
 	}

@@ -174,6 +174,9 @@ func listDevices(ctx context.Context, c *cli.Command) error {
 		if d.WhileOpen {
 			state += ", while open"
 		}
+		if d.Differs && d.RevokedAt == nil {
+			state += ", settings to come"
+		}
 		t.Row(d.ID, d.Name, peopleOf(d), state, terminal.Whenever(d.SeenAt), d.Lag, owes(d), Skew(d.OffsetMS, d.ErrorMS),
 			lastExchange(d.Last))
 	}

@@ -18,6 +18,7 @@ import type {
   Places,
   Progress,
   Queued,
+  Steered,
   RepeatOptions,
   Summary,
   Verified,
@@ -321,7 +322,7 @@ export class BrowserStore {
   }
 
   /** Whether the store is enrolled, where central is, and who is signed in. */
-  status(): Promise<{ enrolled: boolean; central: string; worker: string }> {
+  status(): Promise<{ enrolled: boolean; central: string; worker: string; settings: Steered }> {
     return this.call("status", []);
   }
 

@@ -110,6 +110,7 @@ const methods: { [name: string]: (given: Value[], ask: string) => unknown } = {
     enrolled: store.fact("token") !== "",
     central: store.fact("central"),
     worker: store.fact("worker"),
+    settings: store.settings(),
   }),
   group: ([steps]) =>
     store.group(() =>

@@ -115,6 +115,8 @@ export type Fact =
   | "role"
   | "seal"
   | "seal-to"
+  | "settings"
+  | "settings-told"
   | "sight"
   | "source-from"
   | "source-of"

@@ -4,16 +4,22 @@ import type { Collection } from "../core/definition.ts";
 import * as stamps from "../core/stamp.ts";
 import type { Param } from "./database.ts";
 import { Shelf, type Stored } from "./shelf.ts";
+import { keptOf, said, spanOf, type Kept, type Settings } from "./steer.ts";
+
+export { spanOf } from "./steer.ts";
 
 /** How old something is, against what its definition allows: old warns people, too old takes no edits. */
 export type Age = "fresh" | "old" | "too old" | "unknown";
 
-const spans: { [unit: string]: number } = { minute: 60_000, hour: 3_600_000, day: 86_400_000, week: 604_800_000 };
-
-/** A span of time such as 7 days, in milliseconds; nothing where it is none. */
-export function spanOf(text: string): number | undefined {
-  const parts = /^([1-9][0-9]{0,5}) (minute|hour|day|week)s?$/.exec(text);
-  return parts ? Number(parts[1]) * (spans[parts[2] ?? ""] ?? 0) : undefined;
+/** How central says that a device is to behave. */
+export interface Steered {
+  values: Settings;
+  /** Since when the device goes by them, by its clock; empty for nothing. */
+  at: string;
+  /** To whoever uses the device; empty for none. */
+  note: string;
+  /** The program that central asks for at least; empty for any. */
+  leastVersion: string;
 }
 
 /** About what a record takes, in bytes. */
@@ -117,9 +123,20 @@ export class Keeper extends Shelf {
     this.fitBudget();
   }
 
+  /** How central says that this device is to behave, as far as it knows how. */
+  settings(): Steered {
+    const { values, at } = this.kept;
+    const [note, leastVersion] = ["note", "least_version"].map((name) => String(said(this.kept, name) ?? ""));
+    return { values, at, note: note ?? "", leastVersion: leastVersion ?? "" };
+  }
+
+  protected get kept(): Kept {
+    return keptOf(this.fact("settings"));
+  }
+
   /** Lets go of records that were looked up until the others fit the budget. */
   protected fitBudget(): void {
-    const budget = Number(this.fact("budget"));
+    const { budget } = this.lookedUp();
     if (budget === 0) {
       return; // none was set
     }
@@ -139,7 +156,7 @@ export class Keeper extends Shelf {
     const row = this.one<{ bytes: number }>(
       `SELECT coalesce(sum(${weight}), 0) AS bytes FROM records WHERE used_at IS NOT NULL`,
     );
-    return { bytes: row?.bytes ?? 0, budget: Number(this.fact("budget")) };
+    return { bytes: row?.bytes ?? 0, budget: Number(said(this.kept, "budget") ?? this.fact("budget")) };
   }
 
   /** Makes lists quick that are sorted or filtered by what the definition names. What it no longer names costs nothing any more. */

@@ -303,13 +303,19 @@ export abstract class Line extends Puller {
   private async report(run: Run, errands: Value[]): Promise<void> {
     const owed = this.owed();
     const known = run.told;
-    if (errands.length === 0 && known && write(sorted(known)) === write(sorted(owed))) {
+    const settings = this.untold();
+    if (errands.length === 0 && settings.length === 0 && known && write(sorted(known)) === write(sorted(owed))) {
       return;
     }
-    const parts = [`"clock":${this.clockOf(run)}`, ...(errands.length > 0 ? [`"errands":${write(errands)}`] : [])];
+    const parts = [
+      ...settings,
+      `"clock":${this.clockOf(run)}`,
+      ...(errands.length > 0 ? [`"errands":${write(errands)}`] : []),
+    ];
     const body = `{${JSON.stringify(owed).slice(1, -1)},${parts.join(",")}}`;
     try {
       await this.call(run, { method: "PUT", path: "/v1/report", body });
+      this.told(settings);
     } catch (error) {
       run.erases = false;
       if (!(error instanceof Problem || (error instanceof DeviceError && error.code === "unreachable"))) {

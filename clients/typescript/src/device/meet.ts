@@ -6,6 +6,7 @@ import { checkSecret, peopleOf } from "./house.ts";
 import { Link, type Call } from "./link.ts";
 import { list, members, text, type Members, type Summary } from "./receiver.ts";
 import { Reconciler } from "./reconcile.ts";
+import { unknownOf } from "./steer.ts";
 
 /** How far an exchange is. */
 export interface Progress {
@@ -205,8 +206,33 @@ export abstract class Meeter extends Reconciler {
     const names = list(sent.definitions).map((d) => text(d.collection));
     run.defined = new Set(names);
     await this.takeDefinitions(sent);
+    this.takeSettings(members(sent.settings));
     const digest = text(sent.digest);
     this.setFact("definitions", digest === "" ? "" : [digest, ...names].join(" "));
+  }
+
+  private takeSettings(told: Members): void {
+    const digest = text(told.digest);
+    if (digest !== this.kept.digest) {
+      const values = write(told.values ?? {});
+      this.setFact("settings", JSON.stringify({ digest, values, at: this.time() }));
+    }
+  }
+
+  /** What central is to hear of the settings that this device goes by, as a member of JSON; nothing where it has heard. */
+  protected untold(): string[] {
+    const { digest, at, values } = this.kept;
+    if (digest === this.fact("settings-told")) {
+      return [];
+    }
+    return [`"settings":${write({ digest, ...(at === "" ? {} : { at }), unknown: unknownOf(values) })}`];
+  }
+
+  /** Notes that central has heard of the settings that this device goes by. */
+  protected told(untold: string[]): void {
+    if (untold.length > 0) {
+      this.setFact("settings-told", this.kept.digest);
+    }
   }
 
   /** What this exchange measured of the device's clock, as JSON. */

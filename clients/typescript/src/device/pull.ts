@@ -5,6 +5,7 @@ import type { Run } from "./meet.ts";
 import { Pusher } from "./push.ts";
 import { list, members, type Members } from "./receiver.ts";
 import { listOf, type Entry } from "./shelf.ts";
+import { said } from "./steer.ts";
 
 const pageRecords = 2000;
 const leastPage = 20;
@@ -104,7 +105,7 @@ export abstract class Puller extends Pusher {
     const answered = row?.loading || gaining || from === 0 || this.fact("torn") !== "" ? 0 : this.answered();
     let cursor = from;
     let empty = row?.held === 0 && from === 0;
-    let limit = pageRecords;
+    let limit = Number(said(this.kept, "page") ?? pageRecords);
     let done = 0;
     let total: number | undefined;
     for (let more = true; more;) {

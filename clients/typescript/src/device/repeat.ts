@@ -3,6 +3,7 @@ import { parse } from "../core/json.ts";
 import { DeviceError, Problem } from "./errors.ts";
 import { Seeker } from "./lookup.ts";
 import { members, type Summary } from "./receiver.ts";
+import { said, spanOf } from "./steer.ts";
 
 /** How a store exchanges by itself. */
 export interface RepeatOptions {
@@ -29,14 +30,15 @@ export class Repeater extends Seeker {
    * doubles; one that waiting does not mend, such as a revoked device, ends it with that error.
    */
   async repeat(options: RepeatOptions): Promise<void> {
-    const { every, signal, tell = () => {} } = options;
+    const { signal, tell = () => {} } = options;
+    const every = () => spanOf(said(this.kept, "exchange_every")) ?? options.every; // what central says goes before
     const ended = new AbortController();
     signal?.addEventListener("abort", () => ended.abort());
     const over = () => signal?.aborted === true || ended.signal.aborted;
     const following = options.follow ? this.followOn(ended.signal, tell) : Promise.resolve();
     try {
       let failures = 0;
-      for (let wait = Math.random() * every; !over();) {
+      for (let wait = Math.random() * every(); !over();) {
         await this.pause(wait, ended.signal);
         if (over()) {
           return;
@@ -44,7 +46,7 @@ export class Repeater extends Seeker {
         try {
           const summary = await this.exchange({ signal: ended.signal });
           tell(summary, undefined);
-          wait = every;
+          wait = every();
           failures = 0;
         } catch (error) {
           if (over()) {
@@ -54,7 +56,7 @@ export class Repeater extends Seeker {
           if (!passes(error)) {
             throw error;
           }
-          wait = retryDelay(failures++, every);
+          wait = retryDelay(failures++, every());
         }
       }
     } finally {
@@ -87,7 +89,9 @@ export class Repeater extends Seeker {
   ): Promise<void> {
     for (let failures = 0; !signal.aborted; failures++) {
       try {
-        await this.listenTo(signal, tell, () => (failures = 0));
+        if (said(this.kept, "listen") !== false) {
+          await this.listenTo(signal, tell, () => (failures = 0));
+        }
       } catch {
         // Listening is an optimisation: what is wrong, the next exchange will say.
       }

@@ -193,11 +193,13 @@ export abstract class Traveller extends Line {
     const owed: Report = { cursors: asked.cursors, unsent: unsent - asked.changes.length, refused, waiting };
     const counts = `"unsent":${owed.unsent},"refused":${refused},"waiting":${waiting}`;
     const sent = this.now();
-    const body = `{${[...asked.more, counts].join(",")}}`;
+    const settings = this.untold();
+    const body = `{${[...asked.more, counts, ...settings].join(",")}}`;
     const met = members(await this.call(run, { method: "POST", path: "/v1/trips", body }));
     if (text(met.generation) !== "" && text(met.generation) !== this.fact("generation")) {
       throw new Anew();
     }
+    this.told(settings);
     const [received = sent, answered = sent] = [met.received_at, met.answered_at].map((at) => Date.parse(text(at)));
     const measured = stamps.measure(sent, received, answered, this.now());
     if (!asked.clock || measured.error < run.offset.error) {
