@@ -299,7 +299,7 @@ func TestEveryPageInOtherLanguages(t *testing.T) {
 		for path, ready := range map[string]string{"/": "changes arrived", "/records": "Huts", "/records/huts": "Lorn", "/records/huts?view=map": "shown",
 			"/records/huts/" + ids[3].String(): "Revision 1", "/changes": "Lorn", "/conflicts": "came first", "/devices": "Valley tablet",
 			"/devices/" + devices[0].ID.String(): "How far it has pulled", "/exchanges": "Valley tablet", "/definitions/huts": "Where two edits meet",
-			"/import": "Drop a file", "/people": "worker", "/people/worker": "May remove", "/audit": "device enrolled", "/follow-ups": "Nothing of the kind", "/coverage": "Nothing is expected", "/feeds": "No feed yet", "/health": "PostgreSQL", "/account": "assword"} {
+			"/import": "Drop a file", "/people": "worker", "/people/worker": "May remove", "/audit": "device enrolled", "/follow-ups": "Nothing of the kind", "/coverage": "Nothing is expected", "/settings": "Nothing is said", "/feeds": "No feed yet", "/health": "PostgreSQL", "/account": "assword"} {
 			p.visit(path)
 			p.says("main", ready)
 			if odd := said.FindString(p.text("main")); odd != "" {

@@ -78,7 +78,7 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 	for path, ready := range map[string]string{"/": "changes arrived", "/records": "Huts", "/records/huts": "Lorn", "/records/huts?view=map": "shown",
 		"/records/huts/" + ids[0].String(): "Revision 1", "/changes": "Gale", "/conflicts": "came first", "/devices": "Valley tablet",
 		"/devices/" + devices[0].ID.String(): "How far it has pulled", "/exchanges": "Valley tablet", "/definitions/huts": "Where two edits meet",
-		"/import": "Drop a file", "/people": "worker", "/people/worker": "covers everything", "/audit": "device enrolled", "/follow-ups": "Nothing of the kind", "/coverage": "Nothing is expected", "/feeds": "No feed yet", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
+		"/import": "Drop a file", "/people": "worker", "/people/worker": "covers everything", "/audit": "device enrolled", "/follow-ups": "Nothing of the kind", "/coverage": "Nothing is expected", "/settings": "Nothing is said", "/feeds": "No feed yet", "/health": "PostgreSQL", "/account": "assword", "/nowhere": "no"} {
 		p.visit(path)
 		for _, width := range []int64{1280, 360} {
 			p.do(chromedp.EmulateViewport(width, 800))

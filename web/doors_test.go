@@ -63,7 +63,7 @@ var doors = map[string]door{
 	"admit-worker": forAdmins, "admit-device": forAdmins, "audit": forAdmins, "features": forReaders, "features-api": forReaders, "features-conformance": forReaders, "feature-collections": forReaders,
 	"feature-collection": forReaders, "features-items": forReaders, "feature": forReaders,
 	"feeds": forAdmins, "define-feeds": forAdmins, "remove-feed": forAdmins, "act-on-feed": forAdmins, "feed-aside": forAdmins, "resend-feed-aside": forAdmins, "feed-secrets": forAdmins, "set-feed-secret": forAdmins, "remove-feed-secret": forAdmins,
-	"coverage": forReaders, "complete-record": forWorkers, "open-record": forWorkers, "follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
+	"settings": forLeads, "set-setting": forLeads, "remove-setting": forLeads, "put-in-teams": forLeads, "coverage": forReaders, "complete-record": forWorkers, "open-record": forWorkers, "follow-ups": forAdmins, "follow-up-counts": forAdmins, "territories": forAdmins, "hold-territories": forAdmins,
 	"reach": forAdmins, "rehearse": forAdmins, "try-merge": forAdmins, "health": forAdmins, "definition-file": forReaders, "export": forReaders, "read-definition-file": forAdmins,
 }
 
@@ -309,7 +309,7 @@ var tellsNothing = []string{"hello", "enrol", "sign-in", "definitions", "events"
 	"session", "sign-out", "change-password", "sign-ins", "end-sign-in", "issue-code", "codes", "void-code", "revoke-device", "readmit-device",
 	"leave-device", "define", "preview-definitions", "workers", "add-worker", "set-role", "set-password", "disable-worker", "enable-worker",
 	"remove-worker", "admit-worker", "admit-device", "audit", "follow-ups", "follow-up-counts", "territories", "hold-territories", "health", "rename-device",
-	"ask-device", "stop-asking-device", "try-merge", "rehearse",
+	"ask-device", "stop-asking-device", "settings", "set-setting", "remove-setting", "put-in-teams", "try-merge", "rehearse",
 	"definition-file", "read-definition-file", "read-table", "features", "features-api", "features-conformance",
 	"feeds", "define-feeds", "remove-feed", "act-on-feed", "feed-aside", "resend-feed-aside", "feed-secrets", "set-feed-secret", "remove-feed-secret",
 	// They give numbers alone; what they count has tests of its own.

@@ -73,7 +73,7 @@ const liveText = { off: 'Not listening', live: 'Live: changes show by themselves
       <RouterLink to="/conflicts"
         >Conflicts<span v-if="open" class="count" :title="`${open} open`">{{ open > 999 ? '999+' : open }}<span class="hidden"> open</span></span></RouterLink
       >
-      <RouterLink to="/devices" :class="{ here: $route.name === 'device' }">Devices</RouterLink>
+      <RouterLink to="/devices" :class="{ here: ['device', 'settings'].includes(String($route.name)) }">Devices</RouterLink>
       <RouterLink to="/exchanges" :class="{ here: $route.name === 'exchange' }">Exchanges</RouterLink>
       <RouterLink to="/definitions" :class="{ here: ['definitions', 'followUps'].includes(String($route.name)) }">Definitions</RouterLink>
       <RouterLink v-if="mayManageWorkers" to="/people">People</RouterLink>

@@ -215,6 +215,7 @@ const joinCommand = () => `homing local join --code ${code.value?.code}`
         !devices ? '' : listed.length === devices.length ? plural(devices.length, 'device') : `${listed.length} of ${plural(devices.length, 'device')}`
       }}</span>
       <span class="grow" />
+      <RouterLink v-if="mayManageDevices" to="/settings">How they behave</RouterLink>
       <Button v-if="mayEdit" label="Enrol a device" icon="pi pi-plus" size="small" @click="startEnrolment" />
     </div>
     <form v-if="devices && (devices.length > 1 || Object.keys(route.query).length)" class="filters" @submit.prevent>
