@@ -3,6 +3,7 @@ package device
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -20,6 +21,16 @@ func (s *Store) Add(ctx context.Context, collection string, fields Fields, optio
 func (s *Store) AddMany(ctx context.Context, collection string, rows []Fields) (ids []uuid.UUID, wrong map[int]error, err error) {
 	return s.keeper.AddMany(ctx, collection, rows)
 }
+
+// Totals gives what was added by [Store.AddMany] over a span of up to a day that ends now, by the device's clock: how many records, and of each field that
+// holds numbers the sum, the least and the most. It is told also of records that have left the device, and only of what
+// the worker has added who is signed in.
+func (s *Store) Totals(ctx context.Context, collection string, over time.Duration) ([]Total, error) {
+	return s.keeper.Totals(ctx, collection, over)
+}
+
+// Room gives the bytes that the disk of the store has left; negative where the system does not tell.
+func (s *Store) Room() int64 { return s.keeper.Room() }
 
 // As gives a record that is added an id that was made elsewhere: a UUIDv7 (RFC 9562). Where there is a record with it
 // already, removed or not, the add fails with [ErrTaken].

@@ -33,6 +33,7 @@ type (
 	Verified         = exchange.Verified
 	Difference       = exchange.Difference
 	CoverageAsk      = save.CoverageAsk
+	Total            = save.Total
 	CoverageGrid     = coverage.Grid
 )
 

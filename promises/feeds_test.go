@@ -447,6 +447,21 @@ func TestFilesAreFed(t *testing.T) {
 	if !strings.Contains(string(text), ",'=1+1,") {
 		t.Errorf("what a spreadsheet would work out goes unguarded:\n%s", text)
 	}
+	// What went within the last whole minute is told: here, the minute in which all went is made the one before this.
+	admin := testbed.SQL(t, bed.Database)
+	for range 3 { // a minute may end in between
+		admin.MustExec(`UPDATE feeds SET minute = date_trunc('minute', now()) - interval '1 minute', in_minute = delivered, before_minute = 0`)
+		if status := statusOf(t, bed, "csv"); status.Rate == 25 {
+			break
+		}
+	}
+	hut(t, store, "Late", "north", 25)
+	testbed.Exchange(t, store)
+	waitFeed(t, bed, "csv", "up to date")
+	testbed.Wait(t, "one more record is brought", func() bool { return statusOf(t, bed, "csv").Delivered == 26 })
+	if status := statusOf(t, bed, "csv"); status.Rate != 25 && status.Rate != 1 { // 1: that minute is over, too
+		t.Errorf("25 went within the minute before: %+v", status)
+	}
 	bed.Define("collection: notes\nfields:\n  name: {type: string}\n")
 	defineFeed(t, bed, "feed: nowhere\nsees: all\ncollections: {notes: {}}\nto: {files: {folder: to, form: geojson}}\n")
 	waitFeed(t, bed, "nowhere", "waits")
@@ -464,7 +479,8 @@ func TestFilesAreFed(t *testing.T) {
 		t.Errorf("the features: %v\n%s", err, text)
 	}
 	if status, text := bed.Call(http.MethodGet, "/metrics", "", nil); status != http.StatusOK || !strings.Contains(string(text), `homing_feed_lag{feed="csv"} 0`) ||
-		!strings.Contains(string(text), `homing_feed_delivered_records_total{feed="csv"} 25`) || !strings.Contains(string(text), `homing_feed_waits{feed="csv"} 0`) {
+		!strings.Contains(string(text), `homing_feed_delivered_records_total{feed="csv"} 26`) ||
+		!strings.Contains(string(text), `homing_feed_rate_records{feed="csv"} `) || !strings.Contains(string(text), `homing_feed_waits{feed="csv"} 0`) {
 		t.Errorf("the metrics say %d %s", status, text)
 	}
 	// A central that was given no folder says so.

@@ -45,6 +45,7 @@ type Status struct {
 	Aside       int        `json:"aside" doc:"Records that the destination refused."`
 	Delivered   int64      `json:"delivered" doc:"Records that went there, each time counted."`
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+	Rate        int64      `json:"rate" doc:"Records that went there within the last whole minute."`
 	Error       string     `json:"error,omitempty" doc:"What is wrong now."`
 	FailedAt    *time.Time `json:"failed_at,omitempty" doc:"Since when."`
 	NextTry     *time.Time `json:"next_try,omitempty"`
@@ -80,8 +81,25 @@ type row struct {
 	FailedAt    *time.Time    `db:"failed_at"`
 	Delivered   int64         `db:"delivered"`
 	DeliveredAt *time.Time    `db:"delivered_at"`
+	Minute      *time.Time    `db:"minute"`
+	InMinute    int64         `db:"in_minute"`
+	Before      int64         `db:"before_minute"`
 	Lag         int64         `db:"lag"`
 	Aside       int           `db:"aside"`
+}
+
+// rateOf is how many records went within the last whole minute, of what a feed keeps of the minute in which it last brought something and of the one before.
+func rateOf(minute *time.Time, in, before int64, now time.Time) int64 {
+	if minute == nil {
+		return 0
+	}
+	switch now.UTC().Truncate(time.Minute).Sub(minute.UTC()) {
+	case 0:
+		return before
+	case time.Minute:
+		return in
+	}
+	return 0
 }
 
 // FeedList gives all feeds by name, or the one that is named.
@@ -101,6 +119,7 @@ func (c *Feeds) FeedList(ctx context.Context, name string) ([]Status, error) {
 			return nil, err
 		}
 		all[n].Lag, all[n].Aside, all[n].Delivered, all[n].DeliveredAt = r.Lag, r.Aside, r.Delivered, r.DeliveredAt
+		all[n].Rate = rateOf(r.Minute, r.InMinute, r.Before, c.db.Now())
 		all[n].Error, all[n].FailedAt, all[n].NextTry, all[n].PausedAt = r.Error, r.FailedAt, r.NextTry, r.PausedAt
 		all[n].DefinedBy, all[n].DefinedAt = r.DefinedBy, r.DefinedAt.UTC()
 		switch {

@@ -485,8 +485,10 @@ func (h *holding) keep(ctx context.Context, name string, items []feed.Item, refu
 	now := h.db.Now()
 	return h.db.Within(ctx, func(tx *postgres.Tx) error {
 		if err := h.mine(tx.ExecContext(ctx, `UPDATE feeds SET delivered = delivered + $3, delivered_at = CASE WHEN $3 > 0 THEN $4 ELSE delivered_at END,
-				error = CASE WHEN $3 > 0 THEN '' ELSE error END, failed_at = CASE WHEN $3 > 0 THEN NULL ELSE failed_at END, tries = CASE WHEN $3 > 0 THEN 0 ELSE tries END
-			WHERE name = $1 AND holder = $2`, h.name, h.me, len(there)+len(gone), now)); err != nil {
+				error = CASE WHEN $3 > 0 THEN '' ELSE error END, failed_at = CASE WHEN $3 > 0 THEN NULL ELSE failed_at END, tries = CASE WHEN $3 > 0 THEN 0 ELSE tries END,
+				before_minute = CASE minute WHEN $5 THEN before_minute WHEN $5::timestamptz - interval '1 minute' THEN in_minute ELSE 0 END,
+				in_minute = $3 + CASE minute WHEN $5 THEN in_minute ELSE 0 END, minute = $5
+			WHERE name = $1 AND holder = $2`, h.name, h.me, len(there)+len(gone), now, now.UTC().Truncate(time.Minute))); err != nil {
 			return err
 		}
 		for _, s := range []struct {

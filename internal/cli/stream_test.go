@@ -3,14 +3,19 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"homing/central"
 	"homing/core/query"
@@ -33,7 +38,25 @@ sync: {direction: up, keep: never} # what central has, the box lets go of
 type box struct {
 	cmd      *exec.Cmd
 	in       io.WriteCloser
-	out, err bytes.Buffer
+	out, err said
+}
+
+// said is what a program says, which can be read while it goes on.
+type said struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }
 
 func startBox(t *testing.T, store string, more ...string) *box {
@@ -53,7 +76,7 @@ func (b *box) ends(t *testing.T) (sum struct{ Saved, Refused, Unsent int }, code
 	t.Helper()
 	b.in.Close()
 	b.cmd.Wait() // the code says how it went
-	if err := json.Unmarshal(b.out.Bytes(), &sum); err != nil {
+	if err := json.Unmarshal([]byte(b.out.String()), &sum); err != nil {
 		t.Fatalf("%v: %s%s", err, &b.out, &b.err)
 	}
 	return sum, b.cmd.ProcessState.ExitCode()
@@ -62,12 +85,17 @@ func (b *box) ends(t *testing.T) (sum struct{ Saved, Refused, Unsent int }, code
 func streamStore(t *testing.T, bed *testbed.Bed) string {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "box.db")
+	enrolBox(t, bed, path)
+	return path
+}
+
+func enrolBox(t *testing.T, bed *testbed.Bed, path string) {
+	t.Helper()
 	store, err := device.Open(t.Context(), path, device.Options{})
 	testbed.Must(t, err)
 	testbed.Must(t, store.Enrol(t.Context(), bed.URL(), bed.Code("worker"), "Counter"))
 	testbed.Exchange(t, store)
 	testbed.Must(t, store.Close())
-	return path
 }
 
 // atCentralBy is how often central has each reading.
@@ -141,6 +169,29 @@ func TestAStream(t *testing.T) {
 	if len(found.Records) > 0 {
 		t.Errorf("the box holds %v still", found.Records)
 	}
+	// Totals go on being told of what has left, and of no others than were saved.
+	totals, err := store.Totals(t.Context(), "readings", time.Hour)
+	testbed.Must(t, err)
+	by := map[string]device.Total{}
+	for _, one := range totals {
+		by[one.Field] = one
+	}
+	left := map[int]bool{100: true, 200: true, 300: true, 400: true, 500: true, 600: true, 700: true}
+	count, sum2 := 0, 0.0
+	for n := range 3000 {
+		if !left[n] {
+			count, sum2 = count+1, sum2+float64(n%90)+0.5
+		}
+	}
+	if level := by["level"]; by[""].N != 2993 || int(level.N) != count || level.Sum != sum2 || level.Least != 0.5 || level.Most != 89.5 || math.Abs(level.Mean()-sum2/float64(count)) > 1e-9 {
+		t.Errorf("totals of what was streamed: %+v, not %d and %v", totals, count, sum2)
+	}
+	if _, err := store.Totals(t.Context(), "readings", 48*time.Hour); err == nil {
+		t.Error("totals go back two days")
+	}
+	if totals, err := store.Totals(t.Context(), "reading", time.Hour); !errors.Is(err, device.ErrNoCollection) {
+		t.Errorf("totals of what there is not: %v %v", totals, err)
+	}
 	listing, err := bed.Central.List(t.Context(), central.Everything("admin"), "readings", query.Ask{Where: []string{"n=5"}})
 	testbed.Must(t, err)
 	if !strings.Contains(string(listing.Records[0].Fields), "9007199254740993") {
@@ -186,6 +237,63 @@ func TestAStreamIsKilled(t *testing.T) {
 	for n := range next + 1 {
 		if got[fmt.Sprint(n)] != 1 {
 			t.Fatalf("%d is there %d times, of %d", n, got[fmt.Sprint(n)], next)
+		}
+	}
+}
+
+// A box that is about to run out of room says so; when there is none left it waits; who ends it then is told which lines are not saved, and each that is sent again
+// comes home once.
+func TestAStreamWithoutRoom(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(readings)
+	folder := t.TempDir()
+	if err := unix.Mount("tmpfs", folder, "tmpfs", 0, "size=12m"); err != nil {
+		t.Skipf("only root can make a disk as small as this: %v", err)
+	}
+	t.Cleanup(func() { unix.Unmount(folder, unix.MNT_DETACH) })
+	path := filepath.Join(folder, "box.db")
+	enrolBox(t, bed, path)
+	b := startBox(t, path, "--exchange-every", "0")
+	fmt.Fprintln(b.in, `{"n": 0}`)
+	testbed.Wait(t, "it warns of the disk", func() bool { return strings.Contains(b.err.String(), "MB left") })
+	ballast, err := os.Create(filepath.Join(folder, "ballast"))
+	testbed.Must(t, err)
+	for err == nil {
+		_, err = ballast.Write(make([]byte, 4096))
+	}
+	ballast.Close()
+	go func() {
+		for n := 1; n < 200_000; n++ {
+			if _, err := fmt.Fprintf(b.in, `{"n": %d}`+"\n", n); err != nil {
+				return // the box is gone
+			}
+		}
+	}()
+	testbed.Wait(t, "it waits for room", func() bool { return strings.Contains(b.err.String(), "waiting for room") })
+	testbed.Must(t, b.cmd.Process.Signal(os.Interrupt))
+	sum, code := b.ends(t)
+	var from, to int
+	at := strings.Index(b.err.String(), "the lines from ")
+	if at < 0 || code == 0 {
+		t.Fatalf("it was ended without room, and says, with %d,\n%s", code, &b.err)
+	}
+	_, err = fmt.Sscanf(b.err.String()[at:], "the lines from %d to %d are not saved", &from, &to)
+	testbed.Must(t, err)
+	if from != sum.Saved+1 || to < from {
+		t.Errorf("%d are saved, and the lines from %d to %d are not", sum.Saved, from, to)
+	}
+	testbed.Must(t, os.Remove(ballast.Name()))
+	again := startBox(t, path, "--exchange-every", "100ms")
+	for n := from - 1; n < to; n++ { // line 1 is reading 0
+		fmt.Fprintf(again.in, `{"n": %d}`+"\n", n)
+	}
+	if sum, code := again.ends(t); sum.Unsent != 0 || code != 0 {
+		t.Errorf("%+v, exit %d: %s", sum, code, &again.err)
+	}
+	got := atCentralBy(t, bed)
+	for n := range to {
+		if got[fmt.Sprint(n)] != 1 {
+			t.Fatalf("%d is there %d times, of %d", n, got[fmt.Sprint(n)], to)
 		}
 	}
 }

@@ -16,3 +16,7 @@ ALTER TABLE devices ADD COLUMN teams text[] NOT NULL DEFAULT '{}';
 ALTER TABLE devices ADD COLUMN applied text NOT NULL DEFAULT '';
 ALTER TABLE devices ADD COLUMN applied_at timestamptz;
 ALTER TABLE devices ADD COLUMN unknown_settings json NOT NULL DEFAULT '[]';
+-- How many records a feed has brought in a minute, and in the one before.
+ALTER TABLE feeds ADD COLUMN minute timestamptz;
+ALTER TABLE feeds ADD COLUMN in_minute bigint NOT NULL DEFAULT 0;
+ALTER TABLE feeds ADD COLUMN before_minute bigint NOT NULL DEFAULT 0;

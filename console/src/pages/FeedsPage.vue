@@ -94,7 +94,8 @@ async function doing(one: FeedStatus, what: () => Promise<void>) {
       <p>
         {{ one.delivered.toLocaleString() }} brought<template v-if="one.delivered_at"
           >, the last <time :datetime="one.delivered_at" :title="fullTime(one.delivered_at)">{{ ago(one.delivered_at) }}</time></template
-        >; {{ one.lag ? `${one.lag.toLocaleString()} behind` : 'nothing behind' }}
+        ><template v-if="one.rate">, {{ one.rate.toLocaleString() }} within a minute</template>;
+        {{ one.lag ? `${one.lag.toLocaleString()} behind` : 'nothing behind' }}
       </p>
       <p v-if="one.error" class="bad"
         >{{ one.error }}<template v-if="one.failed_at"> (since {{ fullTime(one.failed_at) }})</template></p

@@ -37,10 +37,12 @@ func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, te
 		}
 		tell(summary, err)
 		span, holdBack = own, ownHoldBack // what central says of them may have been taken back
-		if err := s.steered(ctx, &span, &holdBack); err != nil {
-			return err
+		if fails := s.steered(ctx, &span, &holdBack); err == nil {
+			err = fails
 		}
 		switch {
+		case ctx.Err() != nil:
+			return nil
 		case err == nil, errors.Is(err, ErrMetered):
 			wait, failures = span, 0
 		case passing(err):

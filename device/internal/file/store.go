@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/http"
 	"net/url"
 	"os"
@@ -324,4 +325,12 @@ func ParseID(text string) (uuid.UUID, error) {
 		return id, fmt.Errorf("%w: record id %q", ErrDamaged, text)
 	}
 	return id, nil
+}
+
+// Room is [device.Store.Room].
+func (s *File) Room() int64 {
+	if left := room(s.Where); left < math.MaxInt64 {
+		return left
+	}
+	return -1
 }

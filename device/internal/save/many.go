@@ -17,6 +17,7 @@ import (
 func (s *Desk) AddMany(ctx context.Context, collection string, rows []hold.Fields) (ids []uuid.UUID, wrong map[int]error, err error) {
 	err = s.Saving(ctx, collection, func(tx *sqlx.Tx, c *definition.Collection, known map[string]string) error {
 		ids, wrong = make([]uuid.UUID, len(rows)), map[int]error{}
+		sums := tally{}
 		for n, fields := range rows {
 			w, err := wishFor(collection, change.Add, fields, nil)
 			if err != nil {
@@ -37,11 +38,12 @@ func (s *Desk) AddMany(ctx context.Context, collection string, rows []hold.Field
 			if ids[n], err = uuid.Parse(row.ID); err != nil {
 				return err
 			}
+			sums.take(c, row.Fields)
 			if known[file.FactStamp], err = file.Fact(ctx, tx, file.FactStamp); err != nil {
 				return err
 			}
 		}
-		return nil
+		return sums.keep(ctx, tx, known[file.FactWorker], collection, s.Now())
 	})
 	return ids, wrong, err
 }

@@ -130,6 +130,7 @@ func (s *Keeper) Attach(ctx context.Context, central, code, name string, discard
 func (s *Keeper) empty(ctx context.Context, tx *sqlx.Tx) error {
 	for _, statement := range []string{`DELETE FROM outbox`, `DELETE FROM travelled`, `DELETE FROM lost_values`,
 		`DELETE FROM records`,
+		`DELETE FROM tallies`,
 		`UPDATE collections SET cursor = 0, head = 0, pulled_at = NULL, loading = 1, covers = '["*"]', gaining = NULL,
 			gained = 0`} {
 		if _, err := tx.ExecContext(ctx, statement); err != nil {

@@ -23,6 +23,11 @@ const (
 	mostAtOnce  = 1000    // records to a write
 	wrongShown  = 20      // of what is wrong with lines, the first are told, and the rest counted
 	streamRetry = 5 * time.Second
+	// A disk is looked at so often while lines come. It is called low when it has less than this left, or less than the stream takes in an hour at the pace since it
+	// began; that is told again as often as it says.
+	roomEvery = 10 * time.Second
+	roomLow   = 64 << 20 // bytes
+	roomTold  = time.Hour
 )
 
 // lineIn is a line of a stream.
@@ -79,6 +84,7 @@ type stream struct {
 	within     time.Duration
 	told       io.Writer
 	sum        streamed
+	room       roomWatch
 }
 
 // read saves what comes until it ends, or until somebody ends it: what was read by then is saved.
@@ -181,8 +187,45 @@ func (s *stream) save(ctx context.Context, batch []lineIn) error {
 			}
 		}
 		s.sum.Saved += len(ids) - len(wrong)
+		if low := s.room.look(s.store.Room, time.Now()); low != "" {
+			fmt.Fprintln(s.told, "homing: "+low)
+		}
 		return nil
 	}
+}
+
+// roomWatch looks after the room on a disk that a stream writes to.
+type roomWatch struct {
+	first        int64 // bytes that there were in the beginning
+	began        time.Time
+	looked, told time.Time
+}
+
+// look gives a warning when the disk is low, and has not been called so within the hour.
+func (r *roomWatch) look(room func() int64, now time.Time) string {
+	if now.Sub(r.looked) < roomEvery {
+		return ""
+	}
+	left := room()
+	r.looked = now
+	if r.began.IsZero() {
+		r.first, r.began = left, now
+	}
+	if left < 0 || !r.told.IsZero() && now.Sub(r.told) < roomTold {
+		return ""
+	}
+	lasts := ""
+	if went := now.Sub(r.began); went >= time.Minute && r.first > left {
+		until := time.Duration(float64(left) / float64(r.first-left) * float64(went))
+		if left >= roomLow && until > roomTold {
+			return ""
+		}
+		lasts = ", which at this pace lasts for " + until.Round(time.Minute).String()
+	} else if left >= roomLow {
+		return ""
+	}
+	r.told = now
+	return fmt.Sprintf("the disk has %s left%s; make room, or let the device exchange: when it is full the stream waits", terminal.Size(int(left)), lasts)
 }
 
 func (s *stream) refuse(number int, why error) {

@@ -79,13 +79,13 @@ func PrintFeeds(w io.Writer, all []feeds.Status) error {
 }
 
 func feedTable(w io.Writer, all []feeds.Status) terminal.Table {
-	table := terminal.NewTable(w, "FEED", "TO", "STATE", "BEHIND", "BROUGHT", "LAST", "ASIDE", "WHAT IS WRONG")
+	table := terminal.NewTable(w, "FEED", "TO", "STATE", "BEHIND", "BROUGHT", "A MINUTE", "LAST", "ASIDE", "WHAT IS WRONG")
 	for _, one := range all {
 		last := "-"
 		if one.DeliveredAt != nil {
 			last = terminal.When(*one.DeliveredAt)
 		}
-		table.Row(one.Name, destinationOf(one.Feed), one.State, one.Lag, one.Delivered, last, one.Aside, terminal.Shorten(one.Error, 90))
+		table.Row(one.Name, destinationOf(one.Feed), one.State, one.Lag, one.Delivered, one.Rate, last, one.Aside, terminal.Shorten(one.Error, 90))
 	}
 	return table
 }
