@@ -230,7 +230,7 @@ func TestDemoOnce(t *testing.T) {
 	testbed.Must(t, os.Chmod(folder, 0o755))
 	for start := range 2 {
 		out := fine(t, "demo", "--once", "--data", folder)
-		if strings.Count(out, " yes\n") != 6 || strings.Contains(out, " NO\n") {
+		if strings.Count(out, " yes\n") != 8 || strings.Contains(out, " NO\n") {
 			t.Fatalf("start %d:\n%s", start+1, out)
 		}
 		if !strings.Contains(out, "1 merged, 1 held") || !strings.Contains(out,

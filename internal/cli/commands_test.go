@@ -244,7 +244,7 @@ func TestFeedsByCommand(t *testing.T) {
 	})
 	testbed.Wait(t, "a file", func() bool {
 		files, _ := filepath.Glob(folder + "/out/*.csv") // the pattern is in order
-		return len(files) == 1
+		return len(files) == 1 && strings.Contains(fine(t, "feeds"), "up to date") // the file is there a moment sooner
 	})
 	play(t, []step{
 		{"feeds", 0, []string{"up to date", "1"}},

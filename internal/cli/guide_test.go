@@ -139,7 +139,7 @@ func bringIn(t *testing.T) (page, *testbed.Bed) {
 	p := section(t, "Bring in what exists, and write it out")
 	bed := guide(t)
 	run(t, "define demo/definitions/*.yaml")
-	testbed.Must(t, os.WriteFile("huts.csv", []byte("Huts of the Arn range;;;\nNo;Name;Height;Opened\nH-1;Gale;1.250,5;01.06.2025\n"+
+	testbed.Must(t, os.WriteFile("cabins.csv", []byte("Cabins of the Arn range;;;\nNo;Name;Height;Opened\nH-1;Gale;1.250,5;01.06.2025\n"+
 		"H-2;Fosk;980;14.07.2024\nTotal;;2.230,5;\n"), 0o600))
 	return p, bed
 }
@@ -147,7 +147,7 @@ func bringIn(t *testing.T) (page, *testbed.Bed) {
 // A spreadsheet comes in, and what is written out comes in again.
 func TestGuideSpreadsheet(t *testing.T) {
 	p, _ := bringIn(t)
-	imports := p.with("import huts.csv")
+	imports := p.with("import cabins.csv")
 	if len(imports) != 1 {
 		t.Fatalf("the section has only the commands %q", p.commands)
 	}
@@ -156,7 +156,7 @@ func TestGuideSpreadsheet(t *testing.T) {
 	for _, command := range p.with("export ") {
 		run(t, command)
 	}
-	mustSay(t, run(t, "import huts.xlsx"), "0 records added, 0 updated, 2 unchanged")
+	mustSay(t, run(t, "import cabins.xlsx"), "0 records added, 0 updated, 2 unchanged")
 	if _, err := os.Stat("damaged.geojson"); err != nil {
 		t.Error(err)
 	}
