@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -219,6 +220,53 @@ to: {hook: {url: "`+to.URL+`", secret: office}}
 	waitFeed(t, bed, "office", "waits")
 	if status := statusOf(t, bed, "office"); !strings.Contains(status.Error, "reader is no worker who may sign in") {
 		t.Errorf("of a worker who was shut out: %+v", status)
+	}
+}
+
+// A follow-up sends a notice: it adds to a collection that a feed carries. The receiver hears of each once, also when the answer to the device is lost and the receiver
+// was away meanwhile.
+func TestAFollowUpGivesNotice(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(fedHuts+`follow_ups:
+  - name: tells
+    when: after.beds == 0.0 && (before == null || before.beds != 0.0)
+    add:
+      collection: notices
+      each: change
+      fields: {name: '"No beds in " + after.name', hut: id, told_by: worker.name}
+`, "collection: notices\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n  hut: {type: string, format: uuid, reference: huts}\n  told_by: {type: string}\n")
+	to := newReceiver(t)
+	to.answers(func([]byte) int { return http.StatusServiceUnavailable })
+	testbed.Must(t, bed.Central.SetSecret(ctx, "admin", "office", hookSecret))
+	defineFeed(t, bed, "feed: notices\nsees: all\ncollections: {notices: {}}\nto: {hook: {url: \""+to.URL+"\", secret: office}}\n")
+	var loses atomic.Bool
+	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
+		if testbed.CarriesBatch(r) && loses.CompareAndSwap(true, false) {
+			return testbed.CutAfter
+		}
+		return testbed.Pass
+	})
+	store := bed.Device("worker", "tablet", device.Options{}, proxy.URL)
+	testbed.Exchange(t, store)
+	gale := hut(t, store, "Gale", "north", 4)
+	testbed.Exchange(t, store)
+	for _, beds := range []int{0, 2, 0} { // twice there are none, and each time is told
+		_, err := store.Edit(ctx, "huts", gale, device.Fields{"beds": beds})
+		testbed.Must(t, err)
+		loses.Store(true)
+		if _, err := store.Exchange(ctx, nil); err == nil {
+			t.Error("no answer was lost")
+		}
+		testbed.Exchange(t, store)
+	}
+	to.answers(nil)
+	testbed.Must(t, bed.Central.PauseFeed(ctx, "notices", false)) // it tries at once
+	testbed.Wait(t, "both notices", func() bool { return len(to.has(t)) == 2 })
+	waitFeed(t, bed, "notices", "up to date")
+	for id, text := range to.has(t) {
+		if text != "No beds in Gale" {
+			t.Errorf("the notice %s says %s", id, text)
+		}
 	}
 }
 

@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"fmt"
+	"io"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -29,16 +30,21 @@ func localTotals(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintf(w, "Nothing was streamed into %s within %s.\n", args[0], c.Duration("over"))
 			return nil
 		}
-		table := terminal.NewTable(w, "OF", "N", "SUM", "LEAST", "MEAN", "MOST")
-		for _, one := range totals {
-			if one.Field == "" {
-				table.Row("records", one.N, "", "", "", "")
-				continue
-			}
-			table.Row(one.Field, one.N, amount(one.Sum), amount(one.Least), amount(one.Mean()), amount(one.Most))
-		}
-		return table.Flush()
+		return PrintTotals(w, totals)
 	})
+}
+
+// PrintTotals writes totals as a table.
+func PrintTotals(w io.Writer, totals []device.Total) error {
+	table := terminal.NewTable(w, "OF", "N", "SUM", "LEAST", "MEAN", "MOST")
+	for _, one := range totals {
+		if one.Field == "" {
+			table.Row("records", one.N, "", "", "", "")
+			continue
+		}
+		table.Row(one.Field, one.N, amount(one.Sum), amount(one.Least), amount(one.Mean()), amount(one.Most))
+	}
+	return table.Flush()
 }
 
 // amount writes a number with as many digits as one reads.

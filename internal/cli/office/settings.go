@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -64,8 +65,13 @@ func listSettings(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(w, "Nothing is said of how devices behave: each goes by its own. homing settings known lists what can be set.")
 		return nil
 	}
+	return PrintSettings(w, got.Settings)
+}
+
+// PrintSettings writes what is said as a table.
+func PrintSettings(w io.Writer, said []people.Said) error {
 	t := terminal.NewTable(w, "OF", "SETTING", "VALUE", "SHARE", "GO BY IT", "BY", "SINCE")
-	for _, one := range got.Settings {
+	for _, one := range said {
 		of := "all devices"
 		switch {
 		case one.Team != "":

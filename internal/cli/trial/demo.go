@@ -108,7 +108,7 @@ type story struct {
 	repair  device.Record // that mira adds without signal
 }
 
-func (s *story) path(worker string) string { return filepath.Join(s.folder, worker+".db") }
+func (s *story) path(file string) string { return filepath.Join(s.folder, file+".db") }
 
 func (s *story) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
 

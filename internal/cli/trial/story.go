@@ -39,12 +39,12 @@ func (c crew) person() central.Person {
 
 // tell plays the story: two devices load, lose signal, edit, come back, and everything agrees in the end.
 func (s *story) tell(ctx context.Context) error {
-	mira, err := s.crew(ctx, "mira", "Kell crew tablet")
+	mira, err := s.crew(ctx, "mira", "mira", "Kell crew tablet")
 	if err != nil {
 		return err
 	}
 	defer mira.store.Close()
-	tobin, err := s.crew(ctx, "tobin", "Ostra crew phone")
+	tobin, err := s.crew(ctx, "tobin", "tobin", "Ostra crew phone")
 	if err != nil {
 		return err
 	}
@@ -85,11 +85,17 @@ func (s *story) tell(ctx context.Context) error {
 	if err := s.compare(ctx, mira, tobin); err != nil {
 		return err
 	}
-	return s.fed(ctx)
+	if err := s.fed(ctx); err != nil {
+		return err
+	}
+	if err := s.edge(ctx); err != nil {
+		return err
+	}
+	return s.steered(ctx, mira, tobin)
 }
 
-func (s *story) crew(ctx context.Context, worker, name string) (crew, error) {
-	store, err := device.Open(ctx, s.path(worker), device.Options{})
+func (s *story) crew(ctx context.Context, file, worker, name string) (crew, error) {
+	store, err := device.Open(ctx, s.path(file), device.Options{})
 	if err != nil {
 		return crew{}, err
 	}
