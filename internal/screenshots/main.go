@@ -139,15 +139,6 @@ func terminalPictures(ctx context.Context, out, folder string) error {
 	if err := terminal(ctx, filepath.Join(out, "local-review.png"), "homing local review", string(review)); err != nil {
 		return err
 	}
-	children, err := exec.CommandContext(ctx, program, "local", "children", "structures", bridge, "--store",
-		store).Output()
-	if err != nil {
-		return fmt.Errorf("children: %w", err)
-	}
-	if err := terminal(ctx, filepath.Join(out, "local-children.png"), `homing local children structures "Long Bridge"`,
-		string(children)); err != nil {
-		return err
-	}
 	if err := rehearsePicture(ctx, out); err != nil {
 		return err
 	}
@@ -170,7 +161,7 @@ func rehearsePicture(ctx context.Context, out string) error {
 
 // importPicture shows what an import says of a list with a mistake, and of the mended list.
 func importPicture(ctx context.Context, out, folder string) error {
-	list := filepath.Join(folder, "huts.csv")
+	list := filepath.Join(folder, "cabins.csv")
 	var rows strings.Builder
 	rows.WriteString("Hut No;Name;Valley;Beds;Opened;Heated\n")
 	for n := range 40 {
@@ -196,7 +187,7 @@ func importPicture(ctx context.Context, out, folder string) error {
 	}
 	run := func() (said, notes string, err error) {
 		var stdout, stderr bytes.Buffer
-		cmd := exec.CommandContext(ctx, mustAbs(program), "import", "huts.csv", "--yes")
+		cmd := exec.CommandContext(ctx, mustAbs(program), "import", "cabins.csv", "--yes")
 		cmd.Dir, cmd.Stdout, cmd.Stderr = folder, &stdout, &stderr
 		cmd.Env = append(os.Environ(), "HOMING_CENTRAL="+address, "HOMING_TOKEN="+token)
 		err = cmd.Run()
@@ -218,8 +209,8 @@ func importPicture(ctx context.Context, out, folder string) error {
 	if err != nil {
 		return err
 	}
-	text := proposal + wrong + "homing: " + refusal + "\n$ homing import huts.csv --yes          # mended\n…\n" + loaded
-	return terminal(ctx, filepath.Join(out, "import.png"), "homing import huts.csv --yes", text)
+	text := proposal + wrong + "homing: " + refusal + "\n$ homing import cabins.csv --yes          # mended\n…\n" + loaded
+	return terminal(ctx, filepath.Join(out, "import.png"), "homing import cabins.csv --yes", text)
 }
 
 func mustAbs(path string) string {
@@ -279,10 +270,7 @@ func pagePictures(ctx context.Context, out, address string) error {
 	}
 	defer end()
 	record := "/records/structures/" + demo.LongBridge.String()
-	if err := take(tab, out, address, shot{file: "console-sign-in.png", path: "/", wait: "form"}); err != nil {
-		return err
-	}
-	if err := chromedp.Do(tab, chromedp.SendKeys(chromedp.CSS(`input[name=worker]`), "admin"),
+	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("form")), chromedp.SendKeys(chromedp.CSS(`input[name=worker]`), "admin"),
 		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "larch-and-granite\r"),
 		chromedp.WaitVisible(chromedp.CSS(".bar"))); err != nil {
 		return err
@@ -293,6 +281,8 @@ func pagePictures(ctx context.Context, out, address string) error {
 		{file: "console-map.png", path: "/records/structures?view=map", wait: ".leaflet-container canvas"},
 		{file: "console-record.png", path: record, wait: ".trail li"},
 		{file: "console-changes.png", path: "/changes", wait: ".log li"},
+		{file: "console-coverage.png", path: "/coverage/rounds", wait: "table.grid"},
+		{file: "console-feeds.png", path: "/feeds", wait: "section.sheet"},
 		{file: "console-devices.png", path: "/devices", wait: "tbody tr"},
 		{file: "console-device.png", path: "/devices", wait: ".runs li",
 			before: steps(chromedp.Click(`//tbody//a[contains(., "Ostra")]`))},
