@@ -18,7 +18,7 @@ func TestSettingsOnThePage(t *testing.T) {
 	p.signIn("lead", testbed.Password)
 	p.do(chromedp.Click(`//main//a[contains(., "How they behave")]`))
 	p.says("main", "Nothing is said")
-	p.do(chromedp.Click(`//button[@aria-label="Teams of Kell tablet: none; change"]`))
+	p.do(chromedp.Click(`//button[@aria-label="Teams of Kell tablet: no team; change"]`))
 	p.do(chromedp.SendKeys(`//input[@aria-label="Teams, with commas between"]`, "kell crew\r"))
 	p.says("main", "kell crew")
 	pick := func(label, option string) {

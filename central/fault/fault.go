@@ -69,7 +69,10 @@ var ErrRaced = errors.New("another transaction got in between")
 // Again says whether a transaction that failed may succeed when it is tried again: PostgreSQL broke it off in favour of
 // another, or another got in between.
 func Again(err error) bool {
-	return errors.Is(err, ErrRaced) || State(err) == "40001" || State(err) == "40P01"
+	var wrong *pgconn.PgError
+	// Two who add the same record at the same time both find that it is not there.
+	addedAtOnce := errors.As(err, &wrong) && wrong.Code == "23505" && (wrong.ConstraintName == "versions_pkey" || wrong.ConstraintName == "records_pkey")
+	return errors.Is(err, ErrRaced) || addedAtOnce || State(err) == "40001" || State(err) == "40P01"
 }
 
 // State is PostgreSQL's error code, or empty.

@@ -258,7 +258,10 @@ var teamName = regexp.MustCompile(`^[\pL\d][\pL\d _-]{0,39}$`)
 
 // PutInTeams says which teams a device is in.
 func (c *People) PutInTeams(ctx context.Context, device uuid.UUID, teams []string) error {
-	if teams = slices.Compact(slices.Sorted(slices.Values(teams))); len(teams) > 20 {
+	if teams = slices.Compact(slices.Sorted(slices.Values(teams))); teams == nil {
+		teams = []string{}
+	}
+	if len(teams) > 20 {
 		return fault.Fail(fault.Invalid, "a device is in at most 20 teams")
 	}
 	for _, name := range teams {

@@ -325,8 +325,8 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	m.rule, m.known = rules.of(m.name), state.Marks.field(m.name)
 	own := edit.knew(m.known.Source)
 	m.again = edit.Kind == change.Add && state.Exists() && m.from == nil
-	// An add says nothing of what it leaves out: another add fills it, whichever was later.
-	m.contested = edit.foreign(m.known) && !(m.again && m.central == nil && state.Marks.unsaid(m.name))
+	// An add says nothing of what it leaves out: another add fills it, whichever was later, and so does an edit of that other add.
+	m.contested = edit.foreign(m.known) && !((m.again || edit.Kind == change.Edit && edit.Base == 0 && m.from == nil) && m.central == nil && state.Marks.unsaid(m.name))
 	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {

@@ -193,7 +193,7 @@ async function put(d: Device) {
                 :label="d.teams?.length ? d.teams.join(', ') : 'no team'"
                 text
                 size="small"
-                :aria-label="`Teams of ${d.name}: ${d.teams?.join(', ') || 'none'}; change`"
+                :aria-label="`Teams of ${d.name}: ${d.teams?.join(', ') || 'no team'}; change`"
                 @click="((putting = d.id), (into = (d.teams ?? []).join(', ')))"
               />
             </li>

@@ -369,8 +369,9 @@ class Meeting {
     this.rule = ruleOf(rules, this.name);
     this.known = markOf(state.marks, this.name);
     this.again = edit.kind === "add" && this.from === undefined;
-    // An add says nothing of what it leaves out: another add fills it, whichever was later.
-    const filled = this.again && this.central === undefined && this.known === state.marks.base;
+    // An add says nothing of what it leaves out: another add fills it, whichever was later, and so does an edit of that other add.
+    const before = edit.kind === "edit" && edit.base === 0 && this.from === undefined;
+    const filled = (this.again || before) && this.central === undefined && this.known === state.marks.base;
     this.contested = foreign(edit, this.known) && !filled;
   }
 
