@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -338,6 +339,36 @@ func TestFromTheOverviewToADevice(t *testing.T) {
 	p.fill(".p-dialog input#device-name", "Ridge phone 2")
 	p.submit()
 	p.says("h1", "Ridge phone 2")
+}
+
+// A chart of more collections than there are colours gives each of the busiest its own, and one to all others.
+func TestTheOverviewOfManyCollections(t *testing.T) {
+	p, _, _, _ := crew(t, 1280)
+	lead := p.bed.Device("lead", "office", device.Options{})
+	for n := range 10 {
+		collection := fmt.Sprintf("sorts%d", n)
+		p.bed.Define("collection: " + collection + "\nlabel: \"{name}\"\nfields:\n  name: {type: string}\n")
+		testbed.Exchange(t, lead)
+		for range 10 - n {
+			_, err := lead.Add(t.Context(), collection, device.Fields{"name": "One"})
+			testbed.Must(t, err)
+		}
+	}
+	testbed.Exchange(t, lead)
+	p.visit("/")
+	p.signIn("lead", testbed.Password)
+	p.says(".chart", "others")
+	legend := p.text(".chart")
+	if !strings.Contains(legend, "Sorts0") || strings.Contains(legend, "Sorts9") {
+		t.Errorf("the chart says %q", legend)
+	}
+	colours, err := chromedp.Run(p.tab, chromedp.Evaluate[[]string](`[...new Set([...document.querySelectorAll('.chart path')].map((e) => e.getAttribute('fill')))]`))
+	testbed.Must(t, err)
+	for _, one := range []string{"#c4622a", "#8f6fd0", "#7a7268"} {
+		if !slices.Contains(colours, one) {
+			t.Errorf("the chart has the colours %v, not %s", colours, one)
+		}
+	}
 }
 
 // All changes stand in one list, narrowed by who made them; each leads to its record.

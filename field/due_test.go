@@ -82,6 +82,7 @@ func TestWhatIsDueIsDone(t *testing.T) {
 	p.says("main", "8 to do")
 	p.visit("/device")
 	p.set("#tongue", "de")
+	p.says("h1", "Gerät") // the page is loaded anew for it
 	p.visit("/records/rounds/due")
 	p.says("main", "0 von 8 erledigt")
 	p.says("main", fmt.Sprintf("Woche %d", n))

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"sync"
 	"testing"
 
 	"github.com/google/uuid"
@@ -67,18 +66,7 @@ func jobsOf(t *testing.T, store *device.Store) map[string]int {
 func TestP2AFollowUpFollowsOnce(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(rounds, jobs)
-	var mu sync.Mutex
-	faults := []testbed.Fault{testbed.CutAfter, testbed.Twice, testbed.CutHalfway, testbed.CutBefore, testbed.CutAfter}
-	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		mu.Lock()
-		defer mu.Unlock()
-		if !testbed.CarriesBatch(r) || len(faults) == 0 {
-			return testbed.Pass
-		}
-		fault := faults[0]
-		faults = faults[1:]
-		return fault
-	})
+	proxy := testbed.NewProxy(t, bed.URL(), testbed.InTurn(testbed.CutAfter, testbed.Twice, testbed.CutHalfway, testbed.CutBefore, testbed.CutAfter))
 	store := bed.Device("worker", "tablet", device.Options{}, proxy.URL)
 	testbed.Exchange(t, store)
 	for n := range 5 {

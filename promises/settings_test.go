@@ -93,12 +93,45 @@ func TestDevicesAreSteered(t *testing.T) {
 		t.Errorf("after it was taken back the tablet goes by %s", got)
 	}
 	// Central hears of it once, and an exchange in which nothing happened says nothing of it again.
-	quiet := testbed.Exchange(t, a)
-	again := testbed.Exchange(t, a)
-	if again.BytesUp > quiet.BytesUp || again.BytesUp > 400 {
-		t.Errorf("a quiet exchange takes %d bytes, and then %d", quiet.BytesUp, again.BytesUp)
+	testbed.SQL(t, bed.Database).MustExec(`UPDATE devices SET applied_at = NULL`)
+	testbed.Exchange(t, a)
+	if d := deviceNamed(t, bed, "tablet"); d.AppliedAt != nil {
+		t.Errorf("the tablet says once more what it goes by: %+v", d)
 	}
 	bed.Same(a, b)
+}
+
+// A central that is put back to before it heard that devices go by their settings hears it once more, of those that it still says and of those that
+// it says no more.
+func TestSettingsAfterARestore(t *testing.T) {
+	bed := testbed.Start(t)
+	a, b := bed.Device("worker", "tablet", device.Options{}), bed.Device("lead", "phone", device.Options{})
+	testbed.Exchange(t, a, b)
+	said(t, bed, "page", `50`)
+	backup := backUp(t, bed)
+	testbed.Exchange(t, a, b)
+	bed = putBack(t, bed, backup, a, b)
+	testbed.Exchange(t, a, b)
+	for _, name := range []string{"tablet", "phone"} {
+		if d := deviceNamed(t, bed, name); d.Differs || d.AppliedAt == nil {
+			t.Errorf("after a restore central says of the %s: %+v", name, d)
+		}
+	}
+	backup = backUp(t, bed)
+	if status, text := bed.Call("DELETE", "/v1/settings/page", bed.SignIn("lead"), nil); status != http.StatusNoContent {
+		t.Fatalf("taken back: %d %s", status, text)
+	}
+	testbed.Exchange(t, a, b)
+	bed = putBack(t, bed, backup, a, b)
+	testbed.Exchange(t, a, b)
+	for _, name := range []string{"tablet", "phone"} {
+		if d := deviceNamed(t, bed, name); d.Differs || string(d.Settings["page"]) != "50" {
+			t.Errorf("after the second restore central says of the %s: %+v", name, d)
+		}
+	}
+	if got := goesBy(t, a); got != `{"page":50}` {
+		t.Errorf("the tablet goes by %s", got)
+	}
 }
 
 // A new setting goes to a share of the devices first, to more of them as the share grows, and the rest keep what they had.

@@ -38,6 +38,7 @@ func (w *world) check(ctx context.Context) error {
 	w.checkOrder()
 	w.checkFollowed()
 	w.checkShared()
+	w.checkLeftOut()
 	return w.checkScreens(ctx)
 }
 

@@ -44,7 +44,7 @@ func (w *world) share() {
 // open it again, remove it.
 func (w *world) saveShared(ctx context.Context, d *unit) error {
 	def := w.rounds[0]
-	spot, week := w.spots[w.random.IntN(len(w.spots))], fmt.Sprintf("2026-W%d", 40+w.random.IntN(3))
+	spot, week := w.spots[w.random.IntN(len(w.spots))], fmt.Sprintf("2026-W%d", 40+w.random.IntN(6))
 	found, err := d.store.Find(ctx, def.Collection, driver.Find{Where: []string{"spot=" + spot.String(), "week=" + week}, Limit: 10})
 	if err != nil {
 		return w.saved(d, err)
@@ -55,10 +55,14 @@ func (w *world) saveShared(ctx context.Context, d *unit) error {
 	}
 	notes := []*save{made("note", token)}
 	fields := device.Fields{"note": notes[0].token}
+	if len(found.Records) == 0 && w.chance(60) { // somebody begins a record, and says more later
+		notes, fields = nil, device.Fields{}
+	}
 	if w.chance(50) {
 		w.ledger.made++
-		notes = append(notes, made("seen", tags))
-		fields["seen"] = []any{notes[1].token}
+		one := made("seen", tags)
+		notes = append(notes, one)
+		fields["seen"] = []any{one.token}
 	}
 	if len(found.Records) == 0 {
 		fields["spot"], fields["week"] = spot.String(), week
@@ -122,6 +126,25 @@ func (w *world) checkShared() {
 				w.wrong("P2: %s should be %s", name(r.Collection, r.ID), name(r.Collection, id))
 			}
 		}
+	}
+}
+
+// checkLeftOut looks for a note that was taken and did not stand, though the record had none and nobody had taken one away: what an add leaves out takes
+// nothing from what others say, before or later.
+func (w *world) checkLeftOut() {
+	if len(w.rounds) == 0 {
+		return
+	}
+	noted := map[uuid.UUID]bool{} // somebody has said something of the note
+	for _, v := range w.history {
+		if v.Collection != w.rounds[0].Collection || v.Removed || noted[v.ID] {
+			continue
+		}
+		_, stood := v.Delta["note"]
+		if says := v.Change.Fields["note"].To; says != nil && !stood {
+			w.wrong("P1: %s was noted of %s, which had no note, and does not stand", says, name(v.Collection, v.ID))
+		}
+		noted[v.ID] = stood
 	}
 }
 

@@ -14,7 +14,8 @@ var (
 	guarded     = regexp.MustCompile(`^'+[=+\-@\t\r]`)
 )
 
-func guard(text string) string {
+// Guard gives a text as a cell may hold it.
+func Guard(text string) string {
 	if likeFormula.MatchString(text) {
 		return "'" + text
 	}

@@ -213,7 +213,7 @@ func cell(raw json.RawMessage) any {
 func plainCell(raw json.RawMessage) string {
 	text := definition.Plain(raw)
 	if len(raw) > 0 && raw[0] == '"' {
-		return guard(text)
+		return Guard(text)
 	}
 	return text
 }

@@ -45,8 +45,9 @@ func (c *Finding) Coverage(ctx context.Context, asker fleet.Person, ask Covering
 	if err != nil {
 		return coverage.Grid{}, err
 	}
+	asked, wrong := ask.Checked()
 	periods, err := coverage.Periods(compiled, ask.From, ask.Until, ask.Today)
-	if err != nil {
+	if err = errors.Join(wrong, err); err != nil {
 		return coverage.Grid{}, fault.Fail(fault.Invalid, "%v", err)
 	}
 	table := coverage.New(compiled, of, periods, ask.Today)
@@ -56,7 +57,7 @@ func (c *Finding) Coverage(ctx context.Context, asker fleet.Person, ask Covering
 	if err := c.entries(ctx, asker, compiled, periods, table); err != nil {
 		return coverage.Grid{}, err
 	}
-	return table.Grid(ask.Ask, workers), nil
+	return table.Grid(asked, workers), nil
 }
 
 // places takes in those that somebody sees, one by one.

@@ -32,6 +32,8 @@ const (
 const (
 	UsualPeriods = 8
 	MostPeriods  = 400
+	UsualPlaces  = 50
+	MostPlaces   = 1000
 )
 
 // Cell is one place in one period.
@@ -120,13 +122,6 @@ type Grid struct {
 	Workers     map[string]ByWorker `json:"workers,omitempty" doc:"By the worker who holds a territory of the place; for who may see the others."`
 	Places      []Line              `json:"places" doc:"Ordered by what they are called; a page of those that were asked for."`
 	Total       int                 `json:"total" doc:"Places on all pages."`
-}
-
-// Ask says what of a grid is wanted. The sums are of all that was worked out, whatever is asked for.
-type Ask struct {
-	State         string // of at least one cell: missing, begun, complete, late or owed; empty for any
-	Search        string // in what the place is called
-	Limit, Offset int
 }
 
 // Entry is a record for a place and a period.
@@ -245,7 +240,7 @@ func (c *Cell) complete(by string, mark merge.Mark, due time.Time) {
 	c.Late = !c.At.Before(due.AddDate(0, 0, 1))
 }
 
-// Grid is what the table comes to, with a page of its places. Workers are those whose own sums are wanted.
+// Grid is what the table comes to, with a page of its places, of an ask that [Ask.Checked] has passed. Workers are those whose own sums are wanted.
 func (t *Table) Grid(ask Ask, workers []rights.Person) Grid {
 	place, when := t.c.OneFor()[0], t.c.OneFor()[1]
 	g := Grid{Collection: t.c.Definition.Collection, Title: t.c.Title, Of: t.of.Definition.Collection, Place: place, Period: when, Kind: t.c.PeriodKind(),
@@ -308,24 +303,3 @@ func (t *Table) sum(g *Grid, row *Line, workers []rights.Person) {
 		}
 	}
 }
-
-// fits says whether a place is among those that somebody asks for. One at which nothing is expected and nothing is there is not.
-func (r *Line) fits(ask Ask) bool {
-	if ask.Search != "" && !strings.Contains(strings.ToLower(r.Label), strings.ToLower(ask.Search)) {
-		return false
-	}
-	return slices.ContainsFunc(r.Cells, func(c *Cell) bool {
-		switch ask.State {
-		case "":
-			return c != nil
-		case "owed":
-			return c.Owed()
-		case "late":
-			return c.Owed() && c.Late
-		}
-		return c != nil && c.Expected && string(c.State) == ask.State
-	})
-}
-
-// States are what may be asked for of a cell.
-var States = []string{string(Missing), string(Begun), string(Complete), "late", "owed"}

@@ -326,7 +326,9 @@ func setOne(out *Outcome, rules Rules, state State, edit Edit, m meeting) (value
 	own := edit.knew(m.known.Source)
 	m.again = edit.Kind == change.Add && state.Exists() && m.from == nil
 	// An add says nothing of what it leaves out: another add fills it, whichever was later, and so does an edit of that other add.
-	m.contested = edit.foreign(m.known) && !((m.again || edit.Kind == change.Edit && edit.Base == 0 && m.from == nil) && m.central == nil && state.Marks.unsaid(m.name))
+	unseenRecord := m.again || edit.Kind == change.Edit && edit.Base == 0 && m.from == nil
+	_, said := state.Marks.own(m.name)
+	m.contested = edit.foreign(m.known) && !(unseenRecord && m.central == nil && !said)
 	if own && m.known.Source.Incarnation == edit.Source.Incarnation && m.known.Source.Number > edit.Source.Number {
 		// The same store's later edit has come before this one. Differences count in any order; of values, the later stays.
 		if value, ok := m.difference(); ok {

@@ -123,27 +123,21 @@ func (m Marks) Standing(name string) Mark {
 func (m Marks) Of(name string) Mark { return m.field(name) }
 
 func (m Marks) field(name string) Mark {
+	if mark, own := m.own(name); own {
+		return mark
+	}
+	return m.Base
+}
+
+// own is the mark that a field has beside that of the record; none where nobody has said anything of it since the record was added.
+func (m Marks) own(name string) (mark Mark, own bool) {
 	for {
-		if mark, own := m.Fields[name]; own {
-			return mark
+		if mark, own = m.Fields[name]; own {
+			return mark, true
 		}
 		above := strings.LastIndexByte(name, '/') // a part of a nested field has the mark of what it is part of
 		if above < 0 {
-			return m.Base
-		}
-		name = name[:above]
-	}
-}
-
-// unsaid says whether nobody has said anything of a field since the record was added, and the add may have left it out.
-func (m Marks) unsaid(name string) bool {
-	for {
-		if _, own := m.Fields[name]; own {
-			return false
-		}
-		above := strings.LastIndexByte(name, '/')
-		if above < 0 {
-			return true
+			return mark, false
 		}
 		name = name[:above]
 	}

@@ -243,7 +243,7 @@ func TestFeedsByCommand(t *testing.T) {
 		{"records add huts --set name=Gale", 0, []string{"Added"}},
 	})
 	testbed.Wait(t, "a file", func() bool {
-		files, _ := filepath.Glob(folder + "/out/*.csv") // the pattern is in order
+		files, _ := filepath.Glob(folder + "/out/*.csv")                           // the pattern is in order
 		return len(files) == 1 && strings.Contains(fine(t, "feeds"), "up to date") // the file is there a moment sooner
 	})
 	play(t, []step{

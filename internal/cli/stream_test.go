@@ -1,7 +1,6 @@
 package cli_test
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -38,25 +36,7 @@ sync: {direction: up, keep: never} # what central has, the box lets go of
 type box struct {
 	cmd      *exec.Cmd
 	in       io.WriteCloser
-	out, err said
-}
-
-// said is what a program says, which can be read while it goes on.
-type said struct {
-	mu   sync.Mutex
-	text bytes.Buffer
-}
-
-func (s *said) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text.Write(p)
-}
-
-func (s *said) String() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.text.String()
+	out, err testbed.Log
 }
 
 func startBox(t *testing.T, store string, more ...string) *box {

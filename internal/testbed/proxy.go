@@ -89,6 +89,20 @@ func CarriesBatch(r *http.Request) bool {
 	return err == nil && bytes.Contains(body, []byte(`"batch":`))
 }
 
+// InTurn lets one after the other of some faults befall requests that bring changes; all later ones pass.
+func InTurn(faults ...Fault) func(*http.Request) Fault {
+	var next atomic.Int64
+	return func(r *http.Request) Fault {
+		if !CarriesBatch(r) {
+			return Pass
+		}
+		if at := int(next.Add(1)) - 1; at < len(faults) {
+			return faults[at]
+		}
+		return Pass
+	}
+}
+
 func pass(r *http.Request, target string, body []byte) (int, http.Header, []byte, error) {
 	request, err := http.NewRequestWithContext(context.WithoutCancel(r.Context()), r.Method, target+r.URL.RequestURI(),
 		bytes.NewReader(body))

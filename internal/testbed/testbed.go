@@ -195,7 +195,7 @@ func (b *Bed) For(t testing.TB) *Bed {
 	return &other
 }
 
-// Log collects what the service logs.
+// Log collects what the service logs, or what a program says, and can be read meanwhile.
 type Log struct {
 	mu   sync.Mutex
 	text bytes.Buffer

@@ -92,17 +92,25 @@ const hour = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-di
 const date = new Intl.DateTimeFormat(undefined, { month: 'short', day: 'numeric' })
 const when = (at: number) => (looked.value.span >= 24 * hours ? date : hour).format(new Date(at))
 const times = computed(() => Array.from({ length: looked.value.count }, (_, n) => first.value + n * looked.value.span))
+/** What some collections together come to in each span. */
+function part(name: string, of: (collection: string) => boolean) {
+  const values = times.value.map(() => 0)
+  for (const a of arrivals.value.filter((one) => of(one.collection))) {
+    const at = Math.round((new Date(a.from).getTime() - first.value) / looked.value.span)
+    if (at >= 0 && at < values.length) values[at]! += a.changes
+  }
+  return { name, values }
+}
+/** Columns of more parts than there are colours tell nobody which is which: of many collections, those with the least are one part together. */
+const most = 8
 const series = computed(() => {
   const titles = new Map((collections.value ?? []).map((c) => [c.collection, c.title]))
-  const names = [...new Set(arrivals.value.map((a) => a.collection))].sort()
-  return names.map((name) => {
-    const values = times.value.map(() => 0)
-    for (const a of arrivals.value.filter((one) => one.collection === name)) {
-      const at = Math.round((new Date(a.from).getTime() - first.value) / looked.value.span)
-      if (at >= 0 && at < values.length) values[at]! += a.changes
-    }
-    return { name: titles.get(name) ?? name, values }
-  })
+  const totals = new Map<string, number>()
+  for (const a of arrivals.value) totals.set(a.collection, (totals.get(a.collection) ?? 0) + a.changes)
+  const shown = [...totals].sort((a, b) => b[1] - a[1]).map(([name]) => name)
+  const others = new Set(shown.length > most ? shown.splice(most - 1) : [])
+  const all = shown.sort().map((name) => part(titles.get(name) ?? name, (one) => one === name))
+  return others.size ? [...all, part(plural(others.size, 'other'), (one) => others.has(one))] : all
 })
 const arrived = computed(() => arrivals.value.reduce((total, a) => total + a.changes, 0))
 </script>

@@ -59,6 +59,7 @@ func (e *exchange) reconcile(ctx context.Context, old string) error {
 			{`UPDATE collections SET cursor = 0, seal = '', head = 0, loading = 1, gaining = NULL, gained = 0`, nil},
 			{file.UpsertFact, []any{file.FactSeal, ""}}, // what it says was so in the generation before
 			{file.UpsertFact, []any{file.FactRenewed, "true"}},
+			{file.UpsertFact, []any{file.FactSettingsTold, "?"}}, // whether it has heard of the settings is not known
 			{file.UpsertFact, []any{file.FactGeneration, e.generation.String()}},
 		} {
 			if _, err := tx.ExecContext(ctx, step.statement, step.args...); err != nil {

@@ -202,7 +202,7 @@ const (
 	FactDefinitions  = "definitions"   // the digest of what central said of them last, and which collections there were
 	FactErasing      = "erasing"       // nothing is saved any more, and the files go
 	FactSettings     = "settings"      // what central has said of how the device behaves
-	FactSettingsTold = "settings_told" // the digest of those that central has heard that the device goes by
+	FactSettingsTold = "settings_told" // the digest of those that central has heard that the device goes by; ? where nobody knows
 	FactSeal         = "seal"          // central's word on all cursors at once, and what they were
 )
 

@@ -38,6 +38,9 @@ func (s *Desk) Coverage(ctx context.Context, collection string, ask CoverageAsk)
 	if err != nil {
 		return coverage.Grid{}, err
 	}
+	if ask.Ask, err = ask.Checked(); err != nil {
+		return coverage.Grid{}, err
+	}
 	if ask.Today.IsZero() {
 		ask.Today = s.Now().Local()
 	}

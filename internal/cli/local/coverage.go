@@ -40,15 +40,17 @@ func localCoverage(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	ask := device.CoverageAsk{From: c.String("from"), Until: c.String("until"),
-		Ask: coverage.Ask{State: c.String("state"), Search: c.String("search"), Limit: c.Int("limit"), Offset: c.Int("offset")}}
+	ask := device.CoverageAsk{From: c.String("from"), Until: c.String("until"), Ask: coverage.Ask{State: c.String("state"), Search: c.String("search")}}
 	if c.Bool("owed") && ask.State == "" {
 		ask.State = "owed"
 	}
 	return withStore(ctx, c, func(store *device.Store) error {
-		grid, err := store.Coverage(ctx, args[0], ask)
+		grid, err := office.CoverageOf(c, func(limit, offset int) (coverage.Grid, error) {
+			ask.Limit, ask.Offset = limit, offset
+			return store.Coverage(ctx, args[0], ask)
+		})
 		if err != nil {
-			return err
+			return usageOr(err)
 		}
 		return office.PrintCoverage(c, grid)
 	})

@@ -17,6 +17,7 @@ import (
 
 	"homing/core/coverage"
 	"homing/internal/cli/terminal"
+	"homing/sheet"
 	"homing/wire"
 )
 
@@ -29,7 +30,7 @@ func CoverageFlags() []cli.Flag {
 		&cli.StringFlag{Name: "search", Usage: "only places called so, or in part"},
 		&cli.BoolFlag{Name: "owed", Usage: "list what is missing or begun, one a line, to hand out"},
 		&cli.BoolFlag{Name: "csv", Usage: "with --owed: as CSV"},
-		&cli.IntFlag{Name: "limit", Value: 100, Usage: "places of a page, at most 1000"},
+		&cli.IntFlag{Name: "limit", Value: 100, Usage: fmt.Sprintf("places of a page, at most %d; --csv has all when left out", coverage.MostPlaces)},
 		&cli.IntFlag{Name: "offset", Usage: "places to skip"},
 		terminal.JSON,
 	}
@@ -60,7 +61,7 @@ func showCoverage(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	ask := url.Values{"limit": {strconv.Itoa(c.Int("limit"))}, "offset": {strconv.Itoa(c.Int("offset"))}, "today": {time.Now().Format(time.RFC3339)}}
+	ask := url.Values{"today": {time.Now().Format(time.RFC3339)}}
 	for _, name := range []string{"from", "until", "state", "search", "territory", "worker"} {
 		if c.String(name) != "" {
 			ask.Set(name, c.String(name))
@@ -69,14 +70,36 @@ func showCoverage(ctx context.Context, c *cli.Command) error {
 	if c.Bool("owed") && c.String("state") == "" {
 		ask.Set("state", "owed")
 	}
-	var grid coverage.Grid
-	if err := call.Get(ctx, "/v1/coverage/"+url.PathEscape(args[0])+"?"+ask.Encode(), &grid); err != nil {
+	grid, err := CoverageOf(c, func(limit, offset int) (grid coverage.Grid, err error) {
+		ask.Set("limit", strconv.Itoa(limit))
+		ask.Set("offset", strconv.Itoa(offset))
+		err = call.Get(ctx, "/v1/coverage/"+url.PathEscape(args[0])+"?"+ask.Encode(), &grid)
+		return grid, err
+	})
+	if err != nil {
 		return err
 	}
 	if by := c.String("by"); by != "" && !c.Bool("json") {
 		return printSums(c.Root().Writer, by, grid)
 	}
 	return PrintCoverage(c, grid)
+}
+
+// CoverageOf is the page of a grid that the flags ask for. A CSV file has all places, unless a limit is said: nobody sees in it that there are more.
+func CoverageOf(c *cli.Command, page func(limit, offset int) (coverage.Grid, error)) (coverage.Grid, error) {
+	if !c.Bool("csv") || c.IsSet("limit") {
+		return page(c.Int("limit"), c.Int("offset"))
+	}
+	grid, err := page(coverage.MostPlaces, c.Int("offset"))
+	for err == nil && c.Int("offset")+len(grid.Places) < grid.Total {
+		var more coverage.Grid
+		more, err = page(coverage.MostPlaces, c.Int("offset")+len(grid.Places))
+		if len(more.Places) == 0 {
+			break // places went meanwhile
+		}
+		grid.Places = append(grid.Places, more.Places...)
+	}
+	return grid, err
 }
 
 // PrintCoverage writes a grid as the flags ask for it.
@@ -130,7 +153,11 @@ func SaySums(s coverage.Sums) string {
 	if s.Late > 0 {
 		text += fmt.Sprintf("; %d of these late", s.Late)
 	}
-	if s.CompletedLate > 0 {
+	switch s.CompletedLate {
+	case 0:
+	case 1:
+		text += "; one was completed late"
+	default:
 		text += fmt.Sprintf("; %d were completed late", s.CompletedLate)
 	}
 	return text + "."
@@ -147,6 +174,11 @@ func printOwed(w io.Writer, asCSV bool, g coverage.Grid) error {
 		}
 	}
 	if asCSV {
+		for _, line := range lines {
+			for n := range line {
+				line[n] = sheet.Guard(line[n])
+			}
+		}
 		out := csv.NewWriter(w)
 		if err := out.Write([]string{"place", "period", "said", "due", "state", "territories"}); err != nil {
 			return err

@@ -47,8 +47,11 @@ func (s *story) edge(ctx context.Context) error {
 			"battery_v": 12.6 - float64(n)/4000}
 	}
 	ids, wrong, err := box.store.AddMany(ctx, "counts", rows)
-	if err != nil || len(wrong) > 0 {
-		return errors.Join(err, fmt.Errorf("the box could not take %d of %d", len(wrong), len(ids)))
+	if err != nil {
+		return err
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("the box could not take %d of %d", len(wrong), len(ids))
 	}
 	s.say("\n6. A box at the head of the Long Trail counts walkers: %d lines in an hour, saved with one write (homing local add counts --stream). Its totals\n"+
 		"   (homing local totals counts):\n", len(ids))

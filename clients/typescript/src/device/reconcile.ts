@@ -62,6 +62,7 @@ export class Reconciler extends Answers {
       }
       this.setFact("renewed", "true");
       this.setFact("seal", ""); // what it says was so in the generation before
+      this.setFact("settings-told", "?"); // whether it has heard of them is not known
       this.setFact("generation", generation);
       this.dateAgain();
     });
