@@ -20,6 +20,7 @@ import (
 	"github.com/google/uuid"
 	"go.yaml.in/yaml/v3"
 
+	"homing/core/change"
 	"homing/core/definition"
 	"homing/core/expression"
 	"homing/core/record"
@@ -62,10 +63,11 @@ type Files struct {
 	Most   int    `json:"most,omitempty" yaml:"most" doc:"Records to a file at most; 10,000 if left out."`
 }
 
-// Tables are tables of another PostgreSQL database, one to a collection and a row to a record.
+// Tables are tables of another PostgreSQL database, one to a collection.
 type Tables struct {
 	Database string `json:"database" yaml:"database" doc:"The name of the secret that holds the database's connection URL."`
 	Schema   string `json:"schema,omitempty" yaml:"schema" doc:"public if left out."`
+	Rows     string `json:"rows,omitempty" yaml:"rows" enum:"record,change" doc:"What a row is: a record, kept up to date, which is meant if left out; or a change, with what the record was after it."`
 	Removed  string `json:"removed,omitempty" yaml:"removed" enum:"delete,mark" doc:"What becomes of the row of a record that is gone: it is deleted (or left out), or marked."`
 }
 
@@ -200,6 +202,12 @@ func (t To) check() error {
 		if !slices.Contains([]string{"", "delete", "mark"}, t.Tables.Removed) {
 			return fmt.Errorf("to/tables/removed: %q is neither delete nor mark", t.Tables.Removed)
 		}
+		if !slices.Contains([]string{"", "record", "change"}, t.Tables.Rows) {
+			return fmt.Errorf("to/tables/rows: %q is neither record nor change", t.Tables.Rows)
+		}
+		if t.Tables.EachChange() && t.Tables.Removed != "" {
+			return fmt.Errorf("to/tables/removed: with rows: change, a removal is a row of its own; leave removed out")
+		}
 	}
 	return nil
 }
@@ -211,6 +219,12 @@ func (t Tables) SchemaName() string {
 	}
 	return t.Schema
 }
+
+// EachChange says that there is a row to each change.
+func (t Tables) EachChange() bool { return t.Rows == "change" }
+
+// EachChange says that what goes is each accepted change, and not each record as it is now.
+func (f Feed) EachChange() bool { return f.To.Tables != nil && f.To.Tables.EachChange() }
 
 // Gathers is how long records are gathered for a file.
 func (f Files) Gathers() time.Duration {
@@ -245,6 +259,15 @@ type Item struct {
 	Values     map[string]json.RawMessage // by the names there; those without a value are missing
 	EditedAt   time.Time
 	Author     string
+	Change     *Change // the change after which it is so, where each change goes; nil where it is the record, or where all its changes go away
+}
+
+// Change is what an item says of one accepted change.
+type Change struct {
+	Kind       change.Kind
+	Changed    []string // the fields that it changed, by the names there
+	Device     string   // its name; empty for what was made at central
+	ReceivedAt time.Time
 }
 
 // Column is a field as it is there.
@@ -331,4 +354,18 @@ func (s *Shaped) Values(fields record.Fields) (values map[string]json.RawMessage
 		}
 	}
 	return values, true, nil
+}
+
+// Changed are the fields that a change touched, by the names there; a part of a nested field counts as the field.
+func (s *Shaped) Changed(delta record.Delta) []string {
+	changed := []string{}
+	for _, column := range s.Columns {
+		for name := range delta {
+			if field, _, _ := strings.Cut(name, "/"); field == column.Field.Name {
+				changed = append(changed, column.Name)
+				break
+			}
+		}
+	}
+	return changed
 }

@@ -33,11 +33,13 @@ func TestReadFeed(t *testing.T) {
 		"called: shelters>called: Shelters":                       "cannot be a name there",
 		"beds: places>beds: name":                                 "is called name there, too",
 		"beds: places>beds: homing_id":                            "not homing_ at the start",
-		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: ../up, form: csv}}":          "is not a folder within",
-		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: up, form: xml}}":             "take ndjson, csv, geojson",
-		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: up, form: csv, every: 1ms}}": "is not a time",
-		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{tables: {database: a, removed: hide}}":       "neither delete nor mark",
-		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{}":                                           "to names one destination",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: ../up, form: csv}}":                  "is not a folder within",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: up, form: xml}}":                     "take ndjson, csv, geojson",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{files: {folder: up, form: csv, every: 1ms}}":         "is not a time",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{tables: {database: a, removed: hide}}":               "neither delete nor mark",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{tables: {database: a, rows: both}}":                  "neither record nor change",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{tables: {database: a, rows: change, removed: mark}}": "a removal is a row of its own",
+		"{hook: {url: \"https://office.example/in\", secret: office-hook}}>{}":                                                   "to names one destination",
 	} {
 		from, into, _ := strings.Cut(change, ">")
 		text := strings.Replace(whole, from, into, 1)

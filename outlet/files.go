@@ -52,7 +52,11 @@ func (f *files) Ready(_ context.Context, parts map[string]*feed.Shaped) error {
 // Deliver is [Outlet.Deliver]: all of it or nothing. The name says which positions the file is of: should it be written once more, after a kill,
 // it takes the place of the first, and what is in it no more has changed since and stands in a later one.
 func (f *files) Deliver(_ context.Context, batch Batch) (done int, refused []Refusal, err error) {
-	name := fmt.Sprintf("%s-%d-%012d-%012d.%s", batch.Collection, batch.Round, batch.From, batch.To, f.form)
+	name := fmt.Sprintf("%s-%013d-%012d-%012d", batch.Collection, batch.Round, batch.From, batch.To)
+	if batch.From == batch.To { // what is gone since no page of the round has met it; there may be more than one file of that
+		name += "-" + batch.Items[0].Record.String()
+	}
+	name += "." + f.form
 	part := filepath.Join(f.folder, "."+name+".part")
 	defer os.Remove(part) // it is not there any more where all went well
 	if err := f.write(part, batch); err != nil {

@@ -35,6 +35,13 @@ type Outlet interface {
 	Close() error
 }
 
+// Sweeper is a destination in which can be found what an earlier round has brought and no later one: a central that was put back does not know of all
+// that it had brought.
+type Sweeper interface {
+	// Sweep lets go of what rounds before this one have brought of a collection, as it is called there.
+	Sweep(ctx context.Context, collection string, round int) error
+}
+
 // ErrSetUp is an error that no waiting mends: somebody has to change the feed, a secret or the destination.
 var ErrSetUp = errors.New("somebody has to see to it")
 

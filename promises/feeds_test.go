@@ -24,6 +24,8 @@ import (
 
 	"homing/central"
 	"homing/central/feeds"
+	"homing/central/past"
+	"homing/central/postgres"
 	"homing/core/query"
 	"homing/device"
 	"homing/feed"
@@ -91,10 +93,14 @@ func (r *receiver) has(t *testing.T) map[string]string {
 	t.Helper()
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	all := map[string]string{}
+	all, source := map[string]string{}, ""
 	for line := range strings.Lines(r.lines.String()) {
 		var event outlet.Event
 		testbed.Must(t, json.Unmarshal([]byte(line), &event))
+		if event.Source != source { // another database, or this one put back: it begins anew
+			clear(all)
+			source = event.Source
+		}
 		if event.Type == outlet.EventGone {
 			delete(all, event.Data.Record)
 			continue
@@ -555,7 +561,8 @@ func TestFeedsThroughKills(t *testing.T) {
 	to.answers(func([]byte) int {
 		return []int{0, 0, 0, 0, 0, 0, 0, 0, 0, http.StatusServiceUnavailable}[random.IntN(10)]
 	})
-	for name, way := range map[string]string{"hook": `hook: {url: "` + to.URL + `", secret: office}`, "tables": "tables: {database: warehouse}", "files": "files: {folder: to, form: ndjson, every: 1s, most: 7}"} {
+	for name, way := range map[string]string{"hook": `hook: {url: "` + to.URL + `", secret: office}`, "tables": "tables: {database: warehouse}",
+		"changes": "tables: {database: warehouse, schema: each, rows: change}", "files": "files: {folder: to, form: ndjson, every: 1s, most: 7}"} {
 		defineFeed(t, bed, "feed: "+name+"\nsees: all\ncollections: {huts: {when: record.beds >= 2.0}}\nto: {"+way+"}\n")
 	}
 	store := bed.Device("lead", "office", device.Options{})
@@ -609,14 +616,66 @@ func TestFeedsThroughKills(t *testing.T) {
 	one := instance(life)
 	defer func() { end(); <-one }()
 	want := hutsAtCentral(t, bed, central.Everything("admin"), func(fields map[string]any) bool { beds, _ := fields["beds"].(float64); return beds >= 2 })
-	for _, name := range []string{"hook", "tables", "files"} {
+	for _, name := range []string{"hook", "tables", "changes", "files"} {
 		testbed.Must(t, bed.Central.PauseFeed(ctx, name, false))
 	}
 	for what, has := range map[string]func() map[string]string{"the receiver": func() map[string]string { return to.has(t) },
 		"the table": func() map[string]string { return tableOf(t, db, "huts", "true") },
+		"the last changes": func() map[string]string {
+			return tableOf(t, db, "each.huts", "NOT homing_gone AND NOT EXISTS (SELECT FROM each.huts o WHERE o.homing_id = each.huts.homing_id AND o.homing_revision > each.huts.homing_revision)")
+		},
 		"the files": func() map[string]string { has, _ := readFiles(t, filepath.Join(folder, "to")); return has }} {
 		testbed.Wait(t, what+" to have what central has", func() bool {
 			return same(has(), want)
 		})
 	}
+	if got, want := changesThere(t, db, huts), changesAt(t, bed, huts); !same(got, want) {
+		t.Errorf("the table of changes has %v, the history %v", got, want)
+	}
+}
+
+// changesThere are the rows of a table with one to a change, of some records, by record and revision.
+func changesThere(t *testing.T, db *sqlx.DB, of []uuid.UUID) map[string]string {
+	t.Helper()
+	var rows []struct{ Key, Value string }
+	testbed.Must(t, db.Select(&rows, `SELECT homing_id || ' ' || homing_revision AS key, CASE WHEN homing_gone THEN 'gone' ELSE name || ' ' || beds END AS value FROM each.huts
+		WHERE homing_id::text = ANY ($1)`, postgres.Texts(of)))
+	all := map[string]string{}
+	for _, r := range rows {
+		all[r.Key] = r.Value
+	}
+	return all
+}
+
+// changesAt are the changes of huts that the table is to have, by the history as people read it: those after which a hut has two beds, and those after
+// which it does not any more.
+func changesAt(t *testing.T, bed *testbed.Bed, huts []uuid.UUID) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for _, id := range huts {
+		history, err := bed.Central.History(ctx, central.Everything("admin"), "huts", id)
+		testbed.Must(t, err)
+		slices.Reverse(history)
+		fitted := false
+		for _, h := range history {
+			r, err := bed.Central.RecordAt(ctx, central.Everything("admin"), "huts", id, past.Moment{Revision: h.Revision})
+			testbed.Must(t, err)
+			var fields struct {
+				Name string
+				Beds *int
+			}
+			if !r.Removed {
+				testbed.Must(t, json.Unmarshal(r.Fields, &fields))
+			}
+			fits := fields.Beds != nil && *fields.Beds >= 2
+			switch key := fmt.Sprint(id, " ", h.Revision); {
+			case fits:
+				all[key] = fmt.Sprint(fields.Name, " ", *fields.Beds)
+			case fitted:
+				all[key] = "gone"
+			}
+			fitted = fits
+		}
+	}
+	return all
 }

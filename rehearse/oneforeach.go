@@ -44,7 +44,7 @@ func (w *world) share() {
 // open it again, remove it.
 func (w *world) saveShared(ctx context.Context, d *unit) error {
 	def := w.rounds[0]
-	spot, week := w.spots[w.random.IntN(len(w.spots))], fmt.Sprintf("2026-W%d", 40+w.random.IntN(6))
+	spot, week := w.spots[w.random.IntN(len(w.spots))], fmt.Sprintf("2026-W%d", 40+w.random.IntN(4))
 	found, err := d.store.Find(ctx, def.Collection, driver.Find{Where: []string{"spot=" + spot.String(), "week=" + week}, Limit: 10})
 	if err != nil {
 		return w.saved(d, err)
@@ -70,6 +70,14 @@ func (w *world) saveShared(ctx context.Context, d *unit) error {
 		if err == nil {
 			w.tell("%s adds %s for %s of the spot %s: %s", d.at, name(def.Collection, r.ID), week, spot.String()[32:], describe(fields))
 		}
+		if err := w.keep(d, def, r.ID, notes, err); err != nil || r.ID == uuid.Nil || fields["note"] != nil || w.chance(50) {
+			return err
+		}
+		w.ledger.made++
+		notes = []*save{made("note", token)}
+		fields = device.Fields{"note": notes[0].token}
+		w.tell("%s edits %s: %s", d.at, name(def.Collection, r.ID), describe(fields))
+		_, err = d.store.Edit(ctx, def.Collection, r.ID, fields, nil)
 		return w.keep(d, def, r.ID, notes, err)
 	}
 	r := found.Records[0]

@@ -251,6 +251,11 @@ func (c *Feeds) TurnFeedBack(ctx context.Context, name string, to time.Time) err
 				name, collection, heads[collection]); err != nil {
 				return err
 			}
+			// Where each change goes, all those of what has changed since go once more.
+			if _, err := tx.ExecContext(ctx, `UPDATE feed_held h SET revision = 0 FROM records r
+				WHERE h.feed = $1 AND h.collection = $2 AND r.collection = h.collection AND r.id = h.record AND r.position > $3`, name, collection, heads[collection]); err != nil {
+				return err
+			}
 		}
 		return nil
 	})

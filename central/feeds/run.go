@@ -18,7 +18,6 @@ import (
 
 	"homing/central/postgres"
 	"homing/central/pulls"
-	"homing/core/definition"
 	"homing/core/record"
 	"homing/core/sight"
 	"homing/feed"
@@ -323,6 +322,11 @@ func (h *holding) begin(ctx context.Context, generation uuid.UUID, again bool) e
 	if again {
 		h.at.Round++
 	}
+	// What a central that was put back has forgotten may have been a later round than it knows of. The clock has gone on since,
+	// and says more than all rounds that were counted one by one.
+	if h.at.Generation.Valid && h.at.Generation.UUID != generation {
+		h.at.Round = max(h.at.Round, int(h.db.Now().UnixMilli()))
+	}
 	return h.db.Within(ctx, func(tx *postgres.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM feed_cursors WHERE feed = $1`, h.name); err != nil {
 			return err
@@ -364,11 +368,21 @@ func (h *holding) collection(ctx context.Context, name string, cursor int64) (in
 	if !page.More && len(page.Records) > 0 && h.db.Now().Before(h.wrote[name].Add(gathers)) {
 		return cursor, nil // more may come for the same file
 	}
-	items, ids, err := h.items(ctx, name, page.Records)
+	items, ids, whole, err := h.going(ctx, name, page.Records)
 	if err != nil {
 		return cursor, err
 	}
-	to := page.Cursor
+	// upTo is how far the feed is when so many of the records have gone whole.
+	upTo := func(records int) int64 {
+		switch records {
+		case 0:
+			return cursor
+		case len(page.Records):
+			return page.Cursor
+		}
+		return page.Records[records-1].Position
+	}
+	to := upTo(whole)
 	var refused []outlet.Refusal
 	done := 0
 	if len(items) > 0 {
@@ -382,9 +396,7 @@ func (h *holding) collection(ctx context.Context, name string, cursor int64) (in
 		h.wrote[name] = h.db.Now()
 	}
 	if done < len(items) {
-		if to = cursor; done > 0 {
-			to = page.Records[ids[done-1]].Position
-		}
+		to = upTo(ids[done])
 	}
 	if kept := h.keep(ctx, name, items[:done], refused, &to); kept != nil {
 		return cursor, kept
@@ -392,7 +404,20 @@ func (h *holding) collection(ctx context.Context, name string, cursor int64) (in
 	return to, err
 }
 
-// items are what goes of records, and which records they are of. Of what the destination does not have it is not told that it is gone.
+// going is what goes of records, which of them it is of, and of how many of them it is all.
+func (h *holding) going(ctx context.Context, name string, records []wire.Record) (items []feed.Item, of []int, whole int, err error) {
+	if h.feed.EachChange() {
+		brought, err := h.brought(ctx, name, records)
+		if err != nil {
+			return nil, nil, 0, err
+		}
+		return h.changes(ctx, name, records, brought)
+	}
+	items, of, err = h.items(ctx, name, records)
+	return items, of, len(records), err
+}
+
+// items are what goes of records as they are, and which records they are of. Of what the destination does not have it is not told that it is gone.
 func (h *holding) items(ctx context.Context, name string, records []wire.Record) (items []feed.Item, of []int, err error) {
 	part := h.parts[name]
 	held, err := h.held(ctx, name, records)
@@ -463,148 +488,6 @@ func (h *holding) mayHave(ctx context.Context, name string, items []feed.Item) e
 	})
 }
 
-// keep notes what has gone, what was refused, and how far the feed is; to is nil where it has got no further.
-func (h *holding) keep(ctx context.Context, name string, items []feed.Item, refused []outlet.Refusal, to *int64) error {
-	reasons := map[int]string{}
-	for _, one := range refused {
-		reasons[one.At] = one.Reason
-	}
-	var there, gone, aside, why []string
-	var revisions, asideRevisions []int64
-	for n, item := range items {
-		reason, refuses := reasons[n]
-		switch {
-		case refuses:
-			aside, why, asideRevisions = append(aside, item.Record.String()), append(why, reason), append(asideRevisions, item.Revision)
-		case item.Gone:
-			gone = append(gone, item.Record.String())
-		default:
-			there, revisions = append(there, item.Record.String()), append(revisions, item.Revision)
-		}
-	}
-	now := h.db.Now()
-	return h.db.Within(ctx, func(tx *postgres.Tx) error {
-		if err := h.mine(tx.ExecContext(ctx, `UPDATE feeds SET delivered = delivered + $3, delivered_at = CASE WHEN $3 > 0 THEN $4 ELSE delivered_at END,
-				error = CASE WHEN $3 > 0 THEN '' ELSE error END, failed_at = CASE WHEN $3 > 0 THEN NULL ELSE failed_at END, tries = CASE WHEN $3 > 0 THEN 0 ELSE tries END,
-				before_minute = CASE minute WHEN $5 THEN before_minute WHEN $5::timestamptz - interval '1 minute' THEN in_minute ELSE 0 END,
-				in_minute = $3 + CASE minute WHEN $5 THEN in_minute ELSE 0 END, minute = $5
-			WHERE name = $1 AND holder = $2`, h.name, h.me, len(there)+len(gone), now, now.UTC().Truncate(time.Minute))); err != nil {
-			return err
-		}
-		for _, s := range []struct {
-			any       bool
-			statement string
-			args      []any
-		}{
-			{len(there) > 0, `INSERT INTO feed_held (feed, collection, record, revision, round) SELECT $1, $2, u.*, $5 FROM unnest($3::uuid[], $4::bigint[]) u
-				ON CONFLICT (feed, collection, record) DO UPDATE SET revision = excluded.revision, round = excluded.round`, []any{there, revisions, h.at.Round}},
-			{len(gone) > 0, `DELETE FROM feed_held WHERE feed = $1 AND collection = $2 AND record = ANY ($3::uuid[])`, []any{gone}},
-			{len(there)+len(gone) > 0, `DELETE FROM feed_aside WHERE feed = $1 AND collection = $2 AND record = ANY ($3::uuid[])`, []any{slices.Concat(there, gone)}},
-			{len(aside) > 0, `INSERT INTO feed_aside (feed, collection, record, revision, reason, at) SELECT $1, $2, u.*, $6 FROM unnest($3::uuid[], $4::bigint[], $5::text[]) u
-				ON CONFLICT (feed, collection, record) DO UPDATE SET revision = excluded.revision, reason = excluded.reason, at = excluded.at, again = false`, []any{aside, asideRevisions, why, now}},
-			{to != nil, `INSERT INTO feed_cursors (feed, collection, cursor) VALUES ($1, $2, $3)
-				ON CONFLICT (feed, collection) DO UPDATE SET cursor = excluded.cursor`, []any{to}},
-		} {
-			if !s.any {
-				continue
-			}
-			if _, err := tx.ExecContext(ctx, s.statement, append([]any{h.name, name}, s.args...)...); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// again sends what somebody wants to be sent again, as it is now.
-func (h *holding) again(ctx context.Context) error {
-	var rows []struct {
-		Collection string    `db:"collection"`
-		Record     uuid.UUID `db:"record"`
-	}
-	if err := h.db.SelectContext(ctx, &rows, `SELECT collection, record FROM feed_aside WHERE feed = $1 AND again ORDER BY place LIMIT 500`, h.name); err != nil {
-		return err
-	}
-	byCollection := map[string][]uuid.UUID{}
-	for _, r := range rows {
-		byCollection[r.Collection] = append(byCollection[r.Collection], r.Record)
-	}
-	for _, name := range slices.Sorted(maps.Keys(byCollection)) {
-		if err := h.sendNow(ctx, name, byCollection[name]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// sendNow sends records as they are now, whatever the cursor.
-func (h *holding) sendNow(ctx context.Context, name string, ids []uuid.UUID) error {
-	part := h.parts[name]
-	if part == nil { // the feed does not carry it any more
-		return h.db.Within(ctx, func(tx *postgres.Tx) error {
-			_, err := tx.ExecContext(ctx, `DELETE FROM feed_aside WHERE feed = $1 AND collection = $2`, h.name, name)
-			return err
-		})
-	}
-	var records []wire.Record
-	err := h.db.Deliver(ctx, func(t pulls.Tables) error {
-		definitions, err := t.Definitions(ctx)
-		if err != nil {
-			return err
-		}
-		records, err = h.asTheyAre(ctx, t, definitions[name], ids)
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	items, _, err := h.items(ctx, name, records)
-	if err != nil {
-		return err
-	}
-	if err := h.mayHave(ctx, name, items); err != nil {
-		return err
-	}
-	done, refused, err := h.out.Deliver(ctx, outlet.Batch{Collection: part.Called, Round: h.at.Round, Items: items})
-	if kept := h.keep(ctx, name, items[:done], refused, nil); kept != nil || err != nil {
-		return errors.Join(kept, err)
-	}
-	// What does not belong to the feed and never arrived is nothing to see to.
-	return h.db.Within(ctx, func(tx *postgres.Tx) error {
-		texts := make([]string, len(ids))
-		for n, id := range ids {
-			texts[n] = id.String()
-		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM feed_aside a WHERE feed = $1 AND collection = $2 AND record = ANY ($3::uuid[]) AND again
-			AND NOT EXISTS (SELECT FROM feed_held d WHERE d.feed = a.feed AND d.collection = a.collection AND d.record = a.record)`, h.name, name, texts)
-		return err
-	})
-}
-
-// asTheyAre gives records as the feed's worker sees them now: what is not seen is gone.
-func (h *holding) asTheyAre(ctx context.Context, t pulls.Tables, c *definition.Collection, ids []uuid.UUID) ([]wire.Record, error) {
-	entries, err := t.Entries(ctx, c.Definition.Collection, ids)
-	if err != nil {
-		return nil, err
-	}
-	var records []wire.Record
-	for _, id := range ids {
-		e, there := entries[id]
-		seen := false
-		if there && !e.Removed {
-			if seen, err = e.SeenBy(h.seer, c); err != nil {
-				return nil, err
-			}
-		}
-		if seen {
-			records = append(records, e.Record())
-		} else {
-			records = append(records, wire.Record{ID: id, Revision: e.Revision, Removed: true})
-		}
-	}
-	return records, nil
-}
-
 // wholeRound ends a round: what the destination has and this round has not met is gone from the feed.
 func (h *holding) wholeRound(ctx context.Context) error {
 	for {
@@ -625,6 +508,13 @@ func (h *holding) wholeRound(ctx context.Context) error {
 		}
 		for _, name := range slices.Sorted(maps.Keys(byCollection)) {
 			if err := h.letGo(ctx, name, byCollection[name]); err != nil {
+				return err
+			}
+		}
+	}
+	if sweeper, can := h.out.(outlet.Sweeper); can {
+		for _, name := range slices.Sorted(maps.Keys(h.parts)) {
+			if err := sweeper.Sweep(ctx, h.parts[name].Called, h.at.Round); err != nil {
 				return err
 			}
 		}

@@ -24,7 +24,11 @@ onUnmounted(() => clearInterval(often))
 const confirm = useConfirm()
 
 const to = (one: FeedStatus) =>
-  one.to.hook ? one.to.hook.url : one.to.files ? `${one.to.files.form} files in ${one.to.files.folder}` : `tables of ${one.to.tables?.database ?? ''}`
+  one.to.hook
+    ? one.to.hook.url
+    : one.to.files
+      ? `${one.to.files.form} files in ${one.to.files.folder}`
+      : `${one.to.tables?.rows === 'change' ? 'changes in ' : ''}tables of ${one.to.tables?.database ?? ''}`
 
 async function act(one: FeedStatus, what: 'pause' | 'go on' | 'start anew') {
   await doing(one, async () => {

@@ -97,6 +97,9 @@ func destinationOf(f feed.Feed) string {
 	case f.To.Files != nil:
 		return f.To.Files.Form + " in " + f.To.Files.Folder
 	case f.To.Tables != nil:
+		if f.EachChange() {
+			return "changes in " + f.To.Tables.SchemaName() + " of " + f.To.Tables.Database
+		}
 		return f.To.Tables.SchemaName() + " of " + f.To.Tables.Database
 	}
 	return "-"
