@@ -95,13 +95,13 @@ check: console/src/api/schema.gen.ts field/node_modules/.package-lock.json clien
 	@echo "Checking the TypeScript client's types"
 	@cd clients/typescript && npm run --silent check
 
-# Longer than make test: kills and cuts for SOAK, then as many simulated fleets as SEEDS says, half as many with devices in Node
+# Longer than make test: kills and cuts for SOAK, a stream of readings for as long, then as many simulated fleets as SEEDS says, half as many with devices in Node
 # and a hundredth with devices in Chromium among ours.
 SOAK ?= 5m
 SEEDS ?= 10000
 .PHONY: soak
 soak: build client
-	@go test ./promises -count=1 -timeout 2h -run 'TestSoak$$' -v -soak $(SOAK) | grep -v '^=== '
+	@go test ./promises -count=1 -timeout 2h -run 'TestSoak' -v -soak $(SOAK) | grep -v '^=== '
 	@go test ./rehearse -count=1 -timeout 4h -run 'TestSeeds$$' -v -seeds $(SEEDS) | grep -v '^=== '
 	@bin/homing conform --driver "node clients/typescript/dist/driver.js" --part fleets --seeds $$(($(SEEDS) / 2))
 	@bin/homing conform --driver "node clients/typescript/dist/chromium.js" --part fleets --seeds $$(($(SEEDS) / 100 + 1))

@@ -42,6 +42,8 @@ type soaking struct {
 	edits   int
 	shared  uuid.UUID
 
+	feeds *soakedFeeds
+
 	exchanges, cuts, deviceKills, centralKills, databaseKills int
 	faults                                                    atomic.Int64
 }
@@ -67,6 +69,8 @@ func TestSoak(t *testing.T) {
 	define := filepath.Join(t.TempDir(), "trails.yaml")
 	testbed.Must(t, os.WriteFile(define, []byte(asking), 0o600))
 	runProgram(t, "none", "define", "--central", address, define)
+	s.startFeeds(address)
+	defer func() { testbed.Must(t, s.feeds.there.Stop()) }()
 	faults := rand.New(rand.NewPCG(seed, 2))
 	proxy := testbed.NewProxy(t, address, func(*http.Request) testbed.Fault {
 		if s.calm.Load() {
@@ -105,10 +109,11 @@ func TestSoak(t *testing.T) {
 	}
 	s.calm.Store(true)
 	lost, doubled := s.verify()
+	s.feeds.verify(s, address)
 	t.Logf("soaked %s: %d exchanges, %d requests cut or repeated, %d exchanges broken off, kill -9 of devices %d, of "+
-		"central %d, of PostgreSQL %d; %d changes, lost %d, doubled %d",
+		"central %d, of PostgreSQL %d, of that of feeds %d; %d changes, lost %d, doubled %d",
 		time.Since(began).Round(time.Second), s.exchanges, s.faults.Load(), s.cuts, s.deviceKills, s.centralKills,
-		s.databaseKills, s.edits, lost, doubled)
+		s.databaseKills, s.feeds.kills, s.edits, lost, doubled)
 	if lost+doubled > 0 {
 		t.Errorf("seed %d: lost %d, doubled %d", seed, lost, doubled)
 	}
@@ -117,7 +122,7 @@ func TestSoak(t *testing.T) {
 // start runs central and gives its address, which stays the same.
 func (s *soaking) start() string {
 	s.t.Helper()
-	s.serve = program(s.t, "none", "serve", "--open", "--data", s.folder, "--listen", s.listen, "--rate", "0")
+	s.serve = program(s.t, "none", "serve", "--open", "--data", s.folder, "--listen", s.listen, "--rate", "0", "--feed-folder", s.feedFolder())
 	out, err := s.serve.StdoutPipe()
 	testbed.Must(s.t, err)
 	testbed.Must(s.t, s.serve.Start())
@@ -148,6 +153,9 @@ func (s *soaking) killCentral() {
 	testbed.Must(s.t, s.serve.Process.Kill())
 	s.serve.Wait()
 	s.centralKills++
+	if s.random.IntN(2) == 0 {
+		s.feeds.kill(s.t)
+	}
 	s.tolerate(<-busy)
 	s.start()
 }
