@@ -1,6 +1,9 @@
 package cli_test
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -274,11 +277,24 @@ func must(err error) {
 }
 
 // The library of an app is compiled for what people carry, too.
+const sqliteItself = "go-sqlite3-wasm"
+
 func TestTheLibraryBuildsForOtherSystems(t *testing.T) {
 	for _, system := range []string{"windows", "darwin"} {
-		// Types are checked, and no machine code is made: of SQLite that takes minutes.
+		// Types are checked, and no machine code is made: of SQLite that takes minutes. Its functions, which are the same on every system, are not looked into.
 		all, err := packages.Load(&packages.Config{Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedImports |
 			packages.NeedTypes | packages.NeedTypesSizes | packages.NeedSyntax | packages.NeedTypesInfo | packages.NeedDeps,
+			ParseFile: func(files *token.FileSet, name string, text []byte) (*ast.File, error) {
+				file, err := parser.ParseFile(files, name, text, parser.SkipObjectResolution)
+				if err == nil && strings.Contains(name, sqliteItself) {
+					for _, one := range file.Decls {
+						if f, is := one.(*ast.FuncDecl); is {
+							f.Body = nil
+						}
+					}
+				}
+				return file, err
+			},
 			Env: append(os.Environ(), "GOOS="+system, "GOARCH=arm64", "CGO_ENABLED=0")}, "homing/examples/hutbook")
 		if err != nil {
 			t.Fatal(err)
@@ -286,6 +302,9 @@ func TestTheLibraryBuildsForOtherSystems(t *testing.T) {
 		looked := 0
 		packages.Visit(all, nil, func(p *packages.Package) {
 			looked++
+			if strings.HasSuffix(p.PkgPath, sqliteItself) { // what its functions import counts as not used
+				return
+			}
 			for _, wrong := range p.Errors {
 				t.Errorf("%s: %v", system, wrong)
 			}

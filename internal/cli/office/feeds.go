@@ -62,7 +62,8 @@ EXAMPLE
 				}},
 			{Name: "aside", Usage: "see what a destination refused", ArgsUsage: "FEED", Flags: CentralFlags(terminal.JSON), Action: feedAside},
 			{Name: "resend", Usage: "send again what was set aside", ArgsUsage: "FEED", Action: resendAside,
-				Flags: CentralFlags(&cli.Int64Flag{Name: "place", Usage: "only what stands at a `PLACE` of the list"})},
+				Description: "A record goes as it is now; where each change goes, the change as it was.",
+				Flags:       CentralFlags(&cli.Int64Flag{Name: "place", Usage: "only what stands at a `PLACE` of the list"})},
 			{Name: "remove", Usage: "let go of a feed; what it has brought stays where it is", ArgsUsage: "FEED", Action: removeFeed,
 				Flags: CentralFlags(&cli.BoolFlag{Name: "yes", Usage: "do not ask"})},
 			{Name: "secret", Usage: "keep a secret of a destination, read from standard input; or list the names, or remove one", ArgsUsage: "[NAME]", Action: feedSecret,
@@ -195,7 +196,7 @@ func resendAside(ctx context.Context, c *cli.Command) error {
 	if err := call.Send(ctx, http.MethodPost, "/v1/feeds/"+url.PathEscape(args[0])+"/aside", map[string]any{"place": c.Int64("place")}, &got); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Root().Writer, "%s sent again, as it is now.\n", terminal.Count(got.Again, "record"))
+	fmt.Fprintf(c.Root().Writer, "%s of what was set aside sent again.\n", terminal.Count(got.Again, "record"))
 	return nil
 }
 
