@@ -52,6 +52,7 @@ var (
 	ErrBusy         = file.ErrBusy
 	ErrGeneration   = file.ErrGeneration
 	ErrFull         = file.ErrFull
+	ErrLocked       = file.ErrLocked
 	ErrDamaged      = file.ErrDamaged
 	ErrNotAllowed   = file.ErrNotAllowed
 	ErrClock        = file.ErrClock

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -176,6 +177,32 @@ func TestAStream(t *testing.T) {
 	testbed.Must(t, err)
 	if !strings.Contains(string(listing.Records[0].Fields), "9007199254740993") {
 		t.Errorf("a number changed on its way: %s", listing.Records[0].Fields)
+	}
+}
+
+// Another program keeps the store to itself for longer than anybody waits for it: the stream waits on, says so once, and loses nothing.
+func TestAStreamWhoseStoreIsTaken(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(readings)
+	path := streamStore(t, bed)
+	other, err := sql.Open("sqlite3", "file:"+path+"?_txlock=immediate")
+	testbed.Must(t, err)
+	defer other.Close()
+	b := startBox(t, path, "--exchange-every", "0")
+	fmt.Fprintln(b.in, `{"n": 0}`)
+	testbed.Wait(t, "the first to be saved", func() bool {
+		var n int
+		return other.QueryRow(`SELECT count(*) FROM outbox`).Scan(&n) == nil && n == 1
+	})
+	taken, err := other.Begin()
+	testbed.Must(t, err)
+	for n := 1; n < 20; n++ {
+		fmt.Fprintf(b.in, `{"n": %d}`+"\n", n)
+	}
+	testbed.Wait(t, "the stream to say that it waits", func() bool { return strings.Contains(b.err.String(), "another program has been writing") })
+	testbed.Must(t, taken.Rollback())
+	if sum, code := b.ends(t); sum.Saved != 20 || sum.Unsent != 20 || code != 0 || strings.Count(b.err.String(), "waiting for it") != 1 {
+		t.Errorf("%+v, exit %d: %s", sum, code, &b.err)
 	}
 }
 

@@ -23,6 +23,7 @@ var (
 	ErrExists       = errors.New("this file is there already")
 	ErrNoBackup     = errors.New("there is no such backup")
 	ErrBusy         = errors.New("an exchange of this store is running already")
+	ErrLocked       = errors.New("another program has been writing to this store for long; nothing of this was saved, try again")
 	ErrGeneration   = errors.New("central's database is not the one that this store was enrolled with; nothing was sent")
 	ErrFull         = errors.New("the disk is full; nothing of this was saved")
 	ErrDamaged      = errors.New("the file is not a local store, or it is damaged")
@@ -63,6 +64,8 @@ func StoreError(err error) error {
 		return nil
 	case errors.Is(err, sqlite3.FULL):
 		return fmt.Errorf("%w (%v)", ErrFull, err)
+	case errors.Is(err, sqlite3.BUSY):
+		return fmt.Errorf("%w (%v)", ErrLocked, err)
 	case errors.Is(err, sqlite3.NOTADB), errors.Is(err, sqlite3.CORRUPT):
 		return fmt.Errorf("%w (%v)", ErrDamaged, err)
 	}

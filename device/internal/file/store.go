@@ -60,6 +60,7 @@ type File struct {
 	Agent    string
 	How      link.How
 	prepared map[string]*sqlx.Stmt // by text; not altered after the store is open
+	writing  chan struct{}         // holds one while a transaction of this program writes
 	sealed   string                // what the file's name needs to be opened encrypted
 	key      []byte                // of an encrypted store
 
@@ -111,7 +112,7 @@ func Open(ctx context.Context, path string, options Options) (*File, error) {
 	s := &File{DB: db, Where: path, Now: options.Now, Tick: options.Tick, Over: options.Transport,
 		Patience: options.Patience, NewID: options.NewID, Agent: options.Agent,
 		How: link.How{InTheClear: options.InTheClear}, sealed: sealed, key: key,
-		prepared: map[string]*sqlx.Stmt{}}
+		prepared: map[string]*sqlx.Stmt{}, writing: make(chan struct{}, 1)}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if err = diskError(path, err); sealed != "" && errors.Is(err, ErrDamaged) {
@@ -261,11 +262,20 @@ func (s *File) Within(ctx context.Context, work func(*sqlx.Tx) error) error {
 
 // Transact runs work in one transaction that writes; central says that it takes in what central says.
 func (s *File) Transact(ctx context.Context, central bool, work func(*sqlx.Tx) error) (err error) {
+	// Writers of one program take turns in the order in which they come. SQLite only lets them try again from time to time, so one that writes
+	// without a pause, such as an exchange with very much to send, would keep the others out until they give up.
+	select {
+	case s.writing <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	tx, err := s.DB.BeginTxx(ctx, nil)
 	if err != nil {
+		<-s.writing
 		return diskError(s.Where, err)
 	}
-	defer func() { s.Hub.over(tx, err == nil, central) }()
+	defer func() { s.Hub.over(tx, err == nil, central) }() // after the turn is over: whoever listens may save
+	defer func() { <-s.writing }()
 	defer tx.Rollback()
 	if err := work(tx); err != nil {
 		return diskError(s.Where, err)

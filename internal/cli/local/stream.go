@@ -151,7 +151,8 @@ func (s *stream) gather(ctx context.Context, lines <-chan lineIn) (batch []lineI
 	return batch, true
 }
 
-// save brings a batch down to the disk, also after somebody has ended it. While the disk has no room it waits, and so does whoever produces: nothing is let go of.
+// save brings a batch down to the disk, also after somebody has ended it. While the disk has no room, or another program keeps the store to itself, it
+// waits, and so does whoever produces: nothing is let go of.
 func (s *stream) save(ctx context.Context, batch []lineIn) error {
 	var rows []device.Fields
 	var numbers []int
@@ -167,9 +168,13 @@ func (s *stream) save(ctx context.Context, batch []lineIn) error {
 	}
 	for said := false; ; said = true {
 		ids, wrong, err := s.store.AddMany(context.WithoutCancel(ctx), s.collection, rows)
-		if errors.Is(err, device.ErrFull) {
+		if errors.Is(err, device.ErrFull) || errors.Is(err, device.ErrLocked) {
 			if !said {
-				fmt.Fprintf(s.told, "homing: %v; waiting for room, with nothing lost\n", err)
+				until := "room"
+				if errors.Is(err, device.ErrLocked) {
+					until = "it"
+				}
+				fmt.Fprintf(s.told, "homing: %v; waiting for %s, with nothing lost\n", err, until)
 			}
 			select {
 			case <-ctx.Done():

@@ -196,7 +196,7 @@ func resendAside(ctx context.Context, c *cli.Command) error {
 	if err := call.Send(ctx, http.MethodPost, "/v1/feeds/"+url.PathEscape(args[0])+"/aside", map[string]any{"place": c.Int64("place")}, &got); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.Root().Writer, "%s of what was set aside sent again.\n", terminal.Count(got.Again, "record"))
+	fmt.Fprintf(c.Root().Writer, "%s sent again.\n", terminal.Count(got.Again, "record"))
 	return nil
 }
 

@@ -95,7 +95,7 @@ func ExitCode(err error) int {
 		return ExitNotAllowed
 	case is(device.ErrNoRecord, device.ErrNoChange, device.ErrNoCollection, device.ErrNoBackup):
 		return ExitNotFound
-	case is(device.ErrBusy, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
+	case is(device.ErrBusy, device.ErrLocked, device.ErrEnrolled, device.ErrGeneration, device.ErrAmbiguous, device.ErrNotSealed,
 		device.ErrHasChildren, device.ErrUnsent, device.ErrTooOld, device.ErrMetered, device.ErrClock, device.ErrExists,
 		service.ErrInUse):
 		return ExitBusy
