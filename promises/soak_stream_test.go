@@ -29,7 +29,7 @@ sync: {direction: up, keep: never}
 `
 
 // usage is the most that a box takes.
-type usage struct{ memory, disk, unsent int64 }
+type usage struct{ memory, disk int64 } // bytes
 
 // P1, P2: a box takes 500 readings a second, for as long as the flag -soak says, with a link that is there half of the time and fails then, too. Each
 // comes home once, and what the box takes follows what is unsent, not what it has seen.
