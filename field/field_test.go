@@ -117,10 +117,15 @@ func eval[T any](p *phone, script string, options ...chromedp.EvaluateOption) T 
 	return got
 }
 
-// text is what an element shows, or empty when there is none.
+// text is what an element shows, or empty when there is none, or while the page is being loaded anew.
 func (p *phone) text(selector string) string {
 	p.t.Helper()
-	return eval[string](p, fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector))
+	got, err := chromedp.Run(p.tab, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, selector)))
+	if err != nil && strings.Contains(err.Error(), "Inspected target navigated or closed") {
+		return ""
+	}
+	testbed.Must(p.t, err)
+	return got
 }
 
 // patience is how long a page may take to come to something: a busy machine is no fault of the app's.

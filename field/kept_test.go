@@ -102,9 +102,17 @@ func TestKilledInASave(t *testing.T) {
 		time.Sleep(after)
 		p.kill()
 		p.start()
-		p.visit("/")
-		p.says("main", "What there is")
-		if strings.Contains(p.text("main"), "Typed and not saved") {
+		typed := false
+		testbed.Wait(t, name+" to be saved, or kept as it was typed", func() bool {
+			p.visit("/")
+			p.says("main", "What there is")
+			typed = strings.Contains(p.text("main"), "Typed and not saved")
+			p.visit("/unsent")
+			p.says("main", "Exchange now")
+			return typed || strings.Contains(p.text("main"), name)
+		})
+		if typed {
+			p.visit("/")
 			p.press("New in Structures")
 			// It may have been saved, and the app ended before it could say so: then the record comes up.
 			testbed.Wait(t, "the form or the record", func() bool { return p.text("h1") == name || strings.Contains(p.text("form"), "Save") })
