@@ -348,6 +348,7 @@ func TestReceiversInTrouble(t *testing.T) {
 	before := to.asked
 	testbed.Must(t, bed.Central.TurnFeedBack(ctx, "office", time.Now().Add(-time.Hour)))
 	testbed.Wait(t, "all to be told again", func() bool { to.mu.Lock(); defer to.mu.Unlock(); return to.asked >= before+8 })
+	waitFeed(t, bed, "office", "up to date")
 	testbed.Must(t, bed.Central.PauseFeed(ctx, "office", true))
 	hut(t, store, "While it rests", "north", 3)
 	testbed.Exchange(t, store)

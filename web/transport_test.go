@@ -198,7 +198,10 @@ func TestP11TriesAreSlowed(t *testing.T) {
 		}, 0, 0},
 		"one name from many addresses": {func(n int) int { return ask("203.0.114."+string(rune('1'+n%9)), "", "lead", "x") }, 19, 21},
 	} {
-		if slowed := count(one.do); slowed < one.least || slowed > one.most {
+		began := time.Now()
+		slowed := count(one.do)
+		least := max(one.least-int(time.Since(began)/time.Second), min(one.least, 1)) // a try more comes back with each second, and a busy machine takes some
+		if slowed < least || slowed > one.most {
 			t.Errorf("%s: %d of 30 were slowed", name, slowed)
 		}
 	}
