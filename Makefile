@@ -23,9 +23,6 @@ demo-once: build
 # Tests save thousands of times, each time down to the disk. They do that in memory where there is much of it.
 in_memory := $(shell room=$$(df --output=avail -k /dev/shm 2>/dev/null | tail -1); [ "$${room:-0}" -gt 8000000 ] && echo /dev/shm)
 
-# Tests wait more than they work: for browsers to start, for clocks, for databases. So more packages than there are processors are tested at once.
-at_once := $(shell echo $$(( $$(nproc) + 1 )))
-
 test: export TMPDIR := $(or $(in_memory),$(TMPDIR),/tmp)
 test: build check client
 	@scripts/need chromium gcc
@@ -33,7 +30,7 @@ test: build check client
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 ./link ./central/changes
-	go test -count=1 -timeout 20m -p $(at_once) ./...
+	go test -count=1 -timeout 20m ./...
 
 # All that has goroutines, looked at for races. SQLite takes minutes to compile for it, so make test looks at what does
 # without.
