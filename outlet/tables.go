@@ -115,7 +115,7 @@ func (t *tables) makeTable(ctx context.Context, part *feed.Shaped) error {
 	case err != nil:
 		return t.reached(err)
 	case comment.String != t.owner() && strings.HasPrefix(comment.String+",", "Homing feed "+t.feed+","):
-		return setUp("the table %s is this feed's, and its rows are something else: let the feed call the collection otherwise (called), take another schema, or drop the table", name)
+		return setUp("the table %s is this feed's, and its rows are something else: let the feed call the collection otherwise (called), or take another schema", name)
 	case comment.String != t.owner():
 		return setUp("the table %s is there already and is not this feed's; let the feed call the collection otherwise (called), or take another schema", name)
 	}

@@ -16,20 +16,13 @@ import (
 	"homing/wire"
 )
 
-// setAside is what a destination refused, and somebody wants sent again.
-type setAside struct {
-	Collection string    `db:"collection"`
-	Record     uuid.UUID `db:"record"`
-	Revision   int64     `db:"revision"`
-}
-
 // again sends what somebody wants to be sent again: a record as it is now, or a change as it was.
 func (h *holding) again(ctx context.Context) error {
-	var rows []setAside
+	var rows []Aside
 	if err := h.db.SelectContext(ctx, &rows, `SELECT collection, record, revision FROM feed_aside WHERE feed = $1 AND again ORDER BY place LIMIT 500`, h.name); err != nil {
 		return err
 	}
-	byCollection := map[string][]setAside{}
+	byCollection := map[string][]Aside{}
 	for _, r := range rows {
 		byCollection[r.Collection] = append(byCollection[r.Collection], r)
 	}
@@ -42,7 +35,7 @@ func (h *holding) again(ctx context.Context) error {
 }
 
 // sendNow sends what was set aside, whatever the cursor.
-func (h *holding) sendNow(ctx context.Context, name string, aside []setAside) error {
+func (h *holding) sendNow(ctx context.Context, name string, aside []Aside) error {
 	part := h.parts[name]
 	if part == nil { // the feed does not carry it any more
 		return h.db.Within(ctx, func(tx *postgres.Tx) error {
@@ -100,7 +93,7 @@ func (h *holding) sendNow(ctx context.Context, name string, aside []setAside) er
 }
 
 // asTheyAre gives what was set aside as the feed's worker sees it now, with its revision where a change goes: what is not seen has left.
-func (h *holding) asTheyAre(ctx context.Context, t pulls.Tables, c *definition.Collection, aside []setAside) ([]wire.Record, error) {
+func (h *holding) asTheyAre(ctx context.Context, t pulls.Tables, c *definition.Collection, aside []Aside) ([]wire.Record, error) {
 	ids := make([]uuid.UUID, len(aside))
 	for n, one := range aside {
 		ids[n] = one.Record

@@ -51,7 +51,7 @@ func (h *holding) changes(ctx context.Context, name string, records []wire.Recor
 		return nil, nil, 0, err
 	}
 	defer rows.Close()
-	part, fields, fitted, last := h.parts[name], record.Fields{}, false, -1
+	part, fields, fitted := h.parts[name], record.Fields{}, false
 	next := 0 // of the records, the first whose items are not there
 	gone := func(until int) {
 		for ; next < until; next++ {
@@ -66,15 +66,12 @@ func (h *holding) changes(ctx context.Context, name string, records []wire.Recor
 			return nil, nil, 0, err
 		}
 		n := at[v.Of-1] // ordinality counts from 1
-		if len(items) >= mostRows && n == last {
-			return items, of, n, rows.Close()
-		}
 		if len(items) >= mostRows {
-			return items, of, next, rows.Close()
+			return items, of, min(n, next), rows.Close()
 		}
-		if n != last {
+		if n >= next {
 			gone(n)
-			fields, fitted, last, next = record.Fields{}, false, n, n+1
+			fields, fitted, next = record.Fields{}, false, n+1
 		}
 		item, fits, err := h.after(part, v, &fields)
 		if err != nil {

@@ -420,7 +420,7 @@ func (h *holding) going(ctx context.Context, name string, records []wire.Record)
 // items are what goes of records as they are, and which records they are of. Of what the destination does not have it is not told that it is gone.
 func (h *holding) items(ctx context.Context, name string, records []wire.Record) (items []feed.Item, of []int, err error) {
 	part := h.parts[name]
-	held, err := h.held(ctx, name, records)
+	held, err := h.brought(ctx, name, records)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -438,7 +438,7 @@ func (h *holding) items(ctx context.Context, name string, records []wire.Record)
 			item.Gone = !fits
 		}
 		if item.Gone {
-			if !held[r.ID] {
+			if _, has := held[r.ID]; !has {
 				continue
 			}
 			item.Values, item.Author = nil, "" // it may be nobody's business any more who did what
@@ -449,21 +449,6 @@ func (h *holding) items(ctx context.Context, name string, records []wire.Record)
 		items, of = append(items, item), append(of, n)
 	}
 	return items, of, nil
-}
-
-// held are those of the records that the destination has.
-func (h *holding) held(ctx context.Context, name string, records []wire.Record) (map[uuid.UUID]bool, error) {
-	ids := make([]string, len(records))
-	for n, r := range records {
-		ids[n] = r.ID.String()
-	}
-	var rows []uuid.UUID
-	err := h.db.SelectContext(ctx, &rows, `SELECT record FROM feed_held WHERE feed = $1 AND collection = $2 AND record = ANY ($3::uuid[])`, h.name, name, ids)
-	held := map[uuid.UUID]bool{}
-	for _, id := range rows {
-		held[id] = true
-	}
-	return held, err
 }
 
 // mayHave notes, before it is brought there, what the destination may have from now on: should this instance end in between and the record go
