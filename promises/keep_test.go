@@ -3,6 +3,7 @@ package promises_test
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -161,6 +162,63 @@ func TestNeverKept(t *testing.T) {
 	}
 	if got, err := bed.Central.List(ctx, central.Everything("admin"), "signs", query.Ask{}); err != nil || got.Total != 2 {
 		t.Errorf("central has %d, %v", got.Total, err)
+	}
+}
+
+// P1, P2: what is sent and not kept goes as soon as central has it, but not what was said of it since, whatever becomes of the answers.
+func TestP1SentAndNotKept(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(keptIn("  keep: never\n  direction: up\n  steps: every\n"))
+	faults := []testbed.Fault{testbed.Pass} // of the next requests that send something; the last is that of all that follow
+	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
+		if r.Method != http.MethodPost {
+			return testbed.Pass
+		}
+		now := faults[0]
+		faults = faults[min(1, len(faults)-1):]
+		return now
+	})
+	store := bed.Device("worker", "box", device.Options{}, proxy.URL)
+	testbed.Exchange(t, store)
+	add(t, store, "signs", device.Fields{"name": "alder"})
+	birch := add(t, store, "signs", device.Fields{"name": "birch"})
+	cedar := add(t, store, "signs", device.Fields{"name": "cedar"})
+	faults = []testbed.Fault{testbed.CutAfter, testbed.CutBefore} // central takes them in, and the answers are lost
+	if _, err := store.Exchange(ctx, nil); err == nil {
+		t.Fatal("the answers were to be lost")
+	}
+	_, err := store.Edit(ctx, "signs", birch, device.Fields{"state": "leans"})
+	testbed.Must(t, err)
+	testbed.Must(t, store.Remove(ctx, "signs", cedar))
+	if got := listed(t, store); got != "alder birch" {
+		t.Errorf("without an answer there are %q", got)
+	}
+	changed, stop := store.Listen()
+	defer stop()
+	faults = []testbed.Fault{testbed.Pass, testbed.CutBefore} // now they come, and the batch with what was said since does not get through
+	if _, err := store.Exchange(ctx, nil); err == nil {
+		t.Fatal("the second batch was to be cut")
+	}
+	status, err := store.Status(ctx)
+	testbed.Must(t, err)
+	if got := listed(t, store); got != "birch" || status.Unsent != 2 {
+		t.Errorf("of what is sent there are %q, and %d changes are unsent", got, status.Unsent)
+	}
+	if c := <-changed; c.Collection != "signs" || !c.Removed {
+		t.Errorf("who listens hears %+v", c)
+	}
+	faults = []testbed.Fault{testbed.Pass}
+	testbed.Exchange(t, store)
+	status, err = store.Status(ctx)
+	testbed.Must(t, err)
+	if got := listed(t, store); got != "" || status.Unsent != 0 {
+		t.Errorf("in the end there are %q, and %d changes are unsent", got, status.Unsent)
+	}
+	var all string
+	testbed.Must(t, testbed.SQL(t, bed.Database).Get(&all, `SELECT string_agg(fields->>'name' || ' ' || coalesce(fields->>'state', '') || ' ' || revision, ', ' ORDER BY id)
+		FROM records WHERE collection = 'signs' AND NOT removed`))
+	if all != "alder  1, birch leans 2" {
+		t.Errorf("central has %s", all)
 	}
 }
 

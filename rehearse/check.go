@@ -39,6 +39,7 @@ func (w *world) check(ctx context.Context) error {
 	w.checkFollowed()
 	w.checkShared()
 	w.checkLeftOut()
+	w.checkLetGo(ctx)
 	return w.checkScreens(ctx)
 }
 

@@ -30,7 +30,7 @@ func (w *world) letFollow() {
 
 // definitions are all that there are: those that people work with, and that of what central adds by itself.
 func (w *world) definitions() []definition.Definition {
-	return slices.Concat(w.echoes, w.rounds, w.options.Definitions)
+	return slices.Concat(w.echoes, w.rounds, w.counts, w.options.Definitions)
 }
 
 // checkFollowed looks for one record, marked, for each that was added: none was followed twice, and none was not.
@@ -41,7 +41,7 @@ func (w *world) checkFollowed() {
 	added, found := map[string]bool{}, map[string]int{}
 	for _, v := range w.history {
 		// What a new definition moves is followed by nothing: it stays removed.
-		if v.Collection != "echoes" && v.Collection != "rounds" && v.Change.Kind == change.Add && !v.Removed {
+		if !slices.Contains([]string{"echoes", "rounds", "counts"}, v.Collection) && v.Change.Kind == change.Add && !v.Removed {
 			added[v.ID.String()] = true
 		}
 	}

@@ -83,7 +83,7 @@ func TestBugsAreNoticed(t *testing.T) {
 			const most = 200
 			// Some stories are rare: two people of one device who edit the same field, a definition that lets go of a rule, an
 			// edit dated wrongly by much. The seeds before would only take long.
-			first := max(map[rehearse.Bug]uint64{rehearse.OneMind: 700, rehearse.QuietMoves: 815, rehearse.ClonedNumbers: 60, rehearse.NoSeals: 80,
+			first := max(map[rehearse.Bug]uint64{rehearse.OneMind: 930, rehearse.QuietMoves: 815, rehearse.ClonedNumbers: 120, rehearse.NoSeals: 85,
 				rehearse.TrustedClock: 33}[bug], 1)
 			for seed := first; seed < first+most; seed++ {
 				report, err := rehearse.Run(context.Background(), rehearse.Options{Seed: seed, Bug: bug})

@@ -29,6 +29,9 @@ func (w *world) save(ctx context.Context, d *unit) error {
 	if len(w.rounds) > 0 && w.chance(30) {
 		return w.saveShared(ctx, d)
 	}
+	if len(w.counts) > 0 && w.chance(30) {
+		return w.saveCounts(ctx, d)
+	}
 	def := d.knows(ctx, w.options.Definitions[w.random.IntN(len(w.options.Definitions))])
 	if !def.Sync.Direction.Pushes() {
 		return nil

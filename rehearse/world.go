@@ -43,6 +43,7 @@ type world struct {
 	rounds   []definition.Definition      // of which there is one for each place and week; one or none
 	spots    []uuid.UUID                  // the places of these
 	echoes   []definition.Definition      // what central adds by itself, of which nobody else makes any; one or none
+	counts   []definition.Definition      // what devices only send and do not keep; one or none
 	invented bool                         // the definitions are made up, so that they can change in any way
 	batch    int                          // the most changes that central takes at once
 	names    map[string]map[string]string // what fields were called, and are called now, by collection; nothing when they are gone
@@ -133,6 +134,9 @@ func newWorld(options Options, folder string) (*world, error) {
 		}
 		if options.Seed%sharing == 1 || options.Bug == TwoForOne {
 			w.share()
+		}
+		if options.Seed%counting == 2 {
+			w.letCount()
 		}
 	}
 	if w.options.Steps == 0 {

@@ -10,15 +10,21 @@ import (
 	"homing/device/internal/people"
 )
 
+// mostPartings is how often a store, and each change, takes another identity in one exchange. Once is enough, or twice
+// where other copies send meanwhile; a central that says so for ever is mistaken, and nothing that is unsent gets lost by
+// waiting.
+const mostPartings = 5
+
 // partFromCopy gives a store an incarnation of its own when central has said that another store has used its numbers:
 // one of the two is a copy of the other, and neither can tell which. What it has saved so far keeps its old source,
 // since the other may have sent the same, and each counts once; what was refused as another's goes again. It says
 // whether there is anything to send.
 func (e *exchange) partFromCopy(ctx context.Context) (again bool, err error) {
 	copied, err := file.Fact(ctx, e.DB, file.FactCopied)
-	if err != nil || copied != "true" {
+	if err != nil || copied != "true" || e.parted == mostPartings {
 		return false, file.StoreError(err)
 	}
+	e.parted++
 	old := e.incarnation.String()
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		if err := people.NewIncarnation(ctx, tx, e.NewID().String(), old); err != nil {

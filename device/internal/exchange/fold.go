@@ -27,8 +27,8 @@ func (e *exchange) fold(ctx context.Context) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []file.Entry
 		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox WHERE (collection, record) IN
-			(SELECT collection, record FROM outbox
-				WHERE state = 'new' AND kept IS NULL GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
+			(SELECT collection, record FROM outbox WHERE (collection, record) IN (SELECT collection, id FROM records WHERE pending > 1)
+				AND state = 'new' AND kept IS NULL GROUP BY collection, record HAVING count(*) > 1) ORDER BY number`); err != nil {
 			return err
 		}
 		last := map[[2]string]*folding{} // of each record, what the next edit may be folded into

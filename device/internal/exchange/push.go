@@ -18,6 +18,7 @@ import (
 
 	"homing/core/change"
 	"homing/core/clock"
+	"homing/core/definition"
 	"homing/core/merge"
 	"homing/device/internal/file"
 	"homing/device/internal/hold"
@@ -106,8 +107,7 @@ func (e *exchange) prepare(ctx context.Context) error {
 		return err
 	}
 	// What waits for another change may go in now.
-	_, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = ?`,
-		file.IsSent, file.IsWaiting)
+	_, err := e.DB.ExecContext(ctx, `UPDATE outbox SET state = ?, reasons = NULL, batch = NULL WHERE state = 'waiting'`, file.IsSent)
 	e.prepared = err == nil
 	return file.StoreError(err)
 }
@@ -128,9 +128,24 @@ func (e *exchange) hang(ctx context.Context) error {
 
 func (e *exchange) unanswered(ctx context.Context) (int, error) {
 	var n int
-	err := e.DB.GetContext(ctx, &n, `SELECT count(*) FROM outbox WHERE state <> ?`, file.IsRefused)
+	err := e.DB.GetContext(ctx, &n, `SELECT (SELECT count(*) FROM outbox) - (SELECT count(*) FROM outbox WHERE state = 'refused')`)
 	return n, file.StoreError(err)
 }
+
+// mayGo is what a change of the outbox o must fulfil to go now.
+const mayGo = `o.state IN ('new', 'sent') AND (o.kept IS NULL OR o.sealed IS NOT NULL) AND NOT EXISTS
+	(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
+		AND w.number < o.number AND o.kind <> 'add')`
+
+// nextOpen gives the changes that go next: those of batches that got no answer before the others, each in their order. It is three
+// questions, of which each looks at no more changes than it gives, since an outbox may be long.
+const nextOpen = `SELECT * FROM (
+	SELECT * FROM (SELECT * FROM outbox o WHERE o.batch IS NOT NULL AND ` + mayGo + ` ORDER BY coalesce(o.place, o.number) LIMIT ?1)
+	UNION ALL
+	SELECT * FROM (SELECT * FROM outbox o WHERE o.batch IS NULL AND o.place IS NULL AND ` + mayGo + ` ORDER BY o.number LIMIT ?1)
+	UNION ALL
+	SELECT * FROM (SELECT * FROM outbox o WHERE o.batch IS NULL AND o.place IS NOT NULL AND ` + mayGo + ` ORDER BY o.place LIMIT ?1)
+	) ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?1`
 
 // nextBatch gives the batch to send next: one that got no answer, or a new one. That a change belongs to a batch is
 // on the disk before the batch leaves.
@@ -140,11 +155,7 @@ func (e *exchange) nextBatch(ctx context.Context, most int) (id uuid.UUID, chang
 	}
 	err = e.within(ctx, func(tx *sqlx.Tx) error {
 		var open []file.Entry
-		if err := tx.SelectContext(ctx, &open, `SELECT * FROM outbox o WHERE state IN ('new', 'sent')
-			AND (kept IS NULL OR sealed IS NOT NULL) AND NOT EXISTS
-			(SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting'
-				AND w.number < o.number AND o.kind <> 'add')
-			ORDER BY batch IS NULL, coalesce(place, number) LIMIT ?`, most+save.MaxGroup); err != nil {
+		if err := tx.SelectContext(ctx, &open, nextOpen, most+save.MaxGroup); err != nil {
 			return err
 		}
 		changes = cutBatch(open, most, e.maxBytes/2)
@@ -298,23 +309,30 @@ func (e *exchange) written(ctx context.Context, q file.Entry) ([]byte, error) {
 func (e *exchange) takeAnswers(ctx context.Context, changes []file.Entry, answers wire.Answers) error {
 	return e.within(ctx, func(tx *sqlx.Tx) error {
 		highest := int64(0)
-		anew := map[string]bool{} // groups of which a number is another's
+		anew, others := map[string]bool{}, map[int64]bool{} // groups of which a number is another's, and these numbers
 		for n, q := range changes {
-			if !isAnothers(q, answers.Answers[n]) {
+			if !isAnothers(q, answers.Answers[n]) || e.others[q.Number] == mostPartings {
 				continue
 			}
 			if err := e.isOurs(ctx, tx, q); err != nil {
 				return err
 			}
-			anew[q.Group] = q.Group != ""
+			anew[q.Group], others[q.Number] = q.Group != "", true
+		}
+		gone, err := e.letGoOfSent(ctx, tx, changes, answers.Answers)
+		if err != nil {
+			return err
 		}
 		for _, n := range byRevision(answers.Answers) {
 			q, answer := changes[n], answers.Answers[n]
-			if isAnothers(q, answer) || anew[q.Group] {
+			if others[q.Number] || anew[q.Group] {
+				e.others[q.Number]++
 				continue // it is answered anew
 			}
-			if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
-				return err
+			if !gone[q.Number] {
+				if err := e.takeAnswer(ctx, tx, q, answer); err != nil {
+					return err
+				}
 			}
 			if err := e.noteSent(ctx, tx, q, answer); err != nil {
 				return err
@@ -354,6 +372,57 @@ func (e *exchange) takeAnswers(ctx context.Context, changes []file.Entry, answer
 		}
 		return file.SetFact(ctx, tx, file.FactAnswered, strconv.FormatInt(highest, 10))
 	})
+}
+
+// letGoOfSent takes those answers of a batch by which nothing of a record is kept here any more: accepted changes of
+// collections that are not kept, each the only unsent one of its record. What [exchange.takeAnswer] comes to for each of
+// them is done for all at once, since what measures all day sends little else.
+func (e *exchange) letGoOfSent(ctx context.Context, tx *sqlx.Tx, changes []file.Entry, answers []wire.Answer) (gone map[int64]bool, err error) {
+	plain, kept := []int64{}, map[string]bool{}
+	for n, q := range changes {
+		if q.Aside() || q.Group != "" || !answers[n].Answer.Accepted() || answers[n].Record != nil {
+			continue
+		}
+		if _, known := kept[q.Collection]; !known {
+			c, err := e.Definition(ctx, tx, q.Collection)
+			if err != nil {
+				return nil, err
+			}
+			kept[q.Collection] = c.Sync.Keep != definition.Never
+		}
+		if !kept[q.Collection] {
+			plain = append(plain, q.Number)
+		}
+	}
+	if len(plain) == 0 {
+		return nil, nil
+	}
+	text, err := json.Marshal(plain)
+	if err != nil {
+		return nil, err
+	}
+	// What a restored central has of a record is not known, and stays where it was.
+	var sent []int64
+	if err := tx.SelectContext(ctx, &sent, `SELECT o.number FROM json_each(?) j JOIN outbox o ON o.number = j.value
+		JOIN records r ON r.collection = o.collection AND r.id = o.record WHERE r.lost = '' AND NOT EXISTS
+		(SELECT 1 FROM outbox u WHERE u.collection = o.collection AND u.record = o.record AND u.number <> o.number)`, string(text)); err != nil {
+		return nil, err
+	}
+	if text, err = json.Marshal(append([]int64{}, sent...)); err != nil {
+		return nil, err
+	}
+	if err := e.LetGoOf(ctx, tx, `(collection, id) IN (SELECT o.collection, o.record FROM json_each(?) j JOIN outbox o ON o.number = j.value)`,
+		string(text)); err != nil {
+		return nil, err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE number IN (SELECT value FROM json_each(?))`, string(text)); err != nil {
+		return nil, err
+	}
+	gone = map[int64]bool{}
+	for _, number := range sent {
+		gone[number] = true
+	}
+	return gone, nil
 }
 
 // isAnothers says whether the number of a change, under an earlier source of this store, was used by a copy of it.

@@ -16,6 +16,7 @@ import (
 const (
 	firstRetry  = 5 * time.Second
 	longestWait = 15 * time.Minute
+	onBadLink   = time.Second // after one that got something through
 )
 
 // Repeat is [device.Store.Repeat].
@@ -46,8 +47,7 @@ func (s *Line) Repeat(ctx context.Context, span time.Duration, holdBack bool, te
 		case err == nil, errors.Is(err, ErrMetered):
 			wait, failures = span, 0
 		case passing(err):
-			wait = retryDelay(failures, span, rand.Float64())
-			failures++
+			wait, failures = waitAfter(summary, failures, span, rand.Float64())
 		default:
 			return err
 		}
@@ -106,6 +106,15 @@ func passing(err error) bool {
 		return problem.Status >= 500 || problem.Status == 429
 	}
 	return errors.Is(err, link.ErrUnreachable) || errors.Is(err, file.ErrBusy)
+}
+
+// waitAfter says how long to wait after an exchange that failed, and how many have failed in a row then. One that got
+// something through has shown that there is a link, if a bad one, and what is left goes on at once.
+func waitAfter(summary Summary, failures int, span time.Duration, chance float64) (wait time.Duration, failed int) {
+	if summary.Sent+summary.Received > 0 {
+		return retryDelay(0, min(span, onBadLink), chance), 0
+	}
+	return retryDelay(failures, span, chance), failures + 1
 }
 
 // retryDelay is how long to wait after so many failures before: doubled each time, with a part of chance between a

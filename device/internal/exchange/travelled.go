@@ -37,12 +37,7 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(
-		ctx,
-		`INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
-		number, base, stamp, dated, unsure, edited_at, author, origin, generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
-		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
-			?, ?, ?, ?, ?, ?)`,
+	return e.Exec(ctx, tx, file.InsertSent,
 		file.TimeText(e.Now()),
 		e.summary.Exchange.String(),
 		q.Collection,
@@ -69,7 +64,6 @@ func (e *exchange) noteSent(ctx context.Context, tx *sqlx.Tx, q file.Entry, answ
 		file.Blob(q.Kept),
 		file.Blob(q.Sealed),
 	)
-	return err
 }
 
 // noteReceived keeps the records of a page. Those of a first load are not kept one by one: they are what the store

@@ -6,10 +6,14 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// The statements of a save. SQLite would otherwise read and plan them anew each time, which took a third of a save.
+// The statements of a save, and of an answer. SQLite would otherwise read and plan them anew each time, which took a third of a save.
 const (
 	InsertChange = `INSERT INTO outbox (collection, record, kind, base, fields, stamp, edited_at, author, boot, line,
 			generation, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	// InsertSent keeps what was sent.
+	InsertSent = `INSERT INTO travelled (at, exchange, up, collection, record, kind, answer, revision, fields,
+			number, base, stamp, dated, unsure, edited_at, author, origin, generation, grp, grp_of, seen, folds, digests, parts, kept, sealed)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	UpsertFact   = `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`
 	UpsertRecord = `
 		INSERT INTO records (collection, id, revision, removed, fields, local, marks, under_removed, under_fields, under_by, pending,
@@ -26,7 +30,7 @@ const (
 
 // prepareStatements is done when the store is opened: later, a transaction may hold the only connection there is.
 func (s *File) prepareStatements(ctx context.Context) error {
-	for _, text := range []string{InsertChange, UpsertFact, UpsertRecord} {
+	for _, text := range []string{InsertChange, InsertSent, UpsertFact, UpsertRecord} {
 		kept, err := s.DB.PreparexContext(ctx, text)
 		if err != nil {
 			return err

@@ -39,9 +39,6 @@ func (s *Desk) AddMany(ctx context.Context, collection string, rows []hold.Field
 				return err
 			}
 			sums.take(c, row.Fields)
-			if known[file.FactStamp], err = file.Fact(ctx, tx, file.FactStamp); err != nil {
-				return err
-			}
 		}
 		return sums.keep(ctx, tx, known[file.FactWorker], collection, s.Now())
 	})
