@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -165,20 +166,24 @@ func TestNeverKept(t *testing.T) {
 	}
 }
 
+// sending is a way to central on which faults happen to the next requests that send something; the last of them to all that follow.
+func sending(t *testing.T, bed *testbed.Bed, faults *[]testbed.Fault) string {
+	return testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
+		if r.Method != http.MethodPost {
+			return testbed.Pass
+		}
+		now := (*faults)[0]
+		*faults = (*faults)[min(1, len(*faults)-1):]
+		return now
+	}).URL
+}
+
 // P1, P2: what is sent and not kept goes as soon as central has it, but not what was said of it since, whatever becomes of the answers.
 func TestP1SentAndNotKept(t *testing.T) {
 	bed := testbed.Start(t)
 	bed.Define(keptIn("  keep: never\n  direction: up\n  steps: every\n"))
-	faults := []testbed.Fault{testbed.Pass} // of the next requests that send something; the last is that of all that follow
-	proxy := testbed.NewProxy(t, bed.URL(), func(r *http.Request) testbed.Fault {
-		if r.Method != http.MethodPost {
-			return testbed.Pass
-		}
-		now := faults[0]
-		faults = faults[min(1, len(faults)-1):]
-		return now
-	})
-	store := bed.Device("worker", "box", device.Options{}, proxy.URL)
+	faults := []testbed.Fault{testbed.Pass}
+	store := bed.Device("worker", "box", device.Options{}, sending(t, bed, &faults))
 	testbed.Exchange(t, store)
 	add(t, store, "signs", device.Fields{"name": "alder"})
 	birch := add(t, store, "signs", device.Fields{"name": "birch"})
@@ -219,6 +224,37 @@ func TestP1SentAndNotKept(t *testing.T) {
 		FROM records WHERE collection = 'signs' AND NOT removed`))
 	if all != "alder  1, birch leans 2" {
 		t.Errorf("central has %s", all)
+	}
+}
+
+// The log of what has travelled keeps its bounds while links are so bad that no exchange comes to its end.
+func TestTheLogOfBrokenExchanges(t *testing.T) {
+	bed := testbed.Start(t)
+	bed.Define(keptIn("  keep: never\n  direction: up\n"))
+	faults := []testbed.Fault{testbed.Pass}
+	clock := &watch{}
+	store := bed.Device("worker", "box", device.Options{Now: clock.now}, sending(t, bed, &faults))
+	testbed.Exchange(t, store)
+	add(t, store, "signs", device.Fields{"name": "alder"})
+	first := testbed.Exchange(t, store)
+	carried := func() int {
+		all, err := store.Carried(ctx, first.Exchange)
+		testbed.Must(t, err)
+		return len(all)
+	}
+	if n := carried(); n != 1 {
+		t.Fatalf("the first exchange carried %d", n)
+	}
+	clock.ahead = 31 * 24 * time.Hour
+	_, wrong, err := store.AddMany(ctx, "signs", slices.Repeat([]device.Fields{{"name": "birch"}}, 600))
+	testbed.Must(t, err)
+	faults = []testbed.Fault{testbed.Pass, testbed.Pass, testbed.CutBefore} // it measures its clock anew first
+	summary, err := store.Exchange(ctx, nil)
+	if err == nil || summary.Sent == 0 || len(wrong) > 0 {
+		t.Fatalf("it sent %d, %v, %v", summary.Sent, err, wrong)
+	}
+	if n := carried(); n != 0 {
+		t.Errorf("%d of what travelled a month ago are still in the log", n)
 	}
 }
 
