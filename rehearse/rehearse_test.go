@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"homing/internal/stretch"
 	"homing/internal/testbed"
 	"homing/rehearse"
 )
@@ -119,4 +120,7 @@ func TestSeedsAreReplayed(t *testing.T) {
 	}
 }
 
-func TestMain(m *testing.M) { testbed.Main(m) }
+func TestMain(m *testing.M) {
+	stretch.Simulate()
+	testbed.Main(m)
+}

@@ -100,7 +100,8 @@ func (f *field) open() {
 	os.Remove(f.profile + "/SingletonLock") // of one that was killed
 	allocator, end := chromedp.NewExecAllocator(f.t.Context(), chromedp.ExecPath(path), chromedp.UserDataDir(f.profile), chromedp.Headless, chromedp.NoSandbox,
 		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-features", "WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup")) // pages of its own, which nobody sees
 	tab, endTab := chromedp.NewContext(allocator)
 	f.browser, f.end = tab, func() { endTab(); end() }
 	testbed.Must(f.t, chromedp.Do(tab, chromedp.Navigate("about:blank"))) // starts it, for as long as the test goes on

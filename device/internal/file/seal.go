@@ -9,17 +9,14 @@ import (
 	"os"
 
 	_ "github.com/ncruces/go-sqlite3/vfs/adiantum" // the file layer "adiantum", which encrypts every block
-	"golang.org/x/crypto/argon2"
+
+	"homing/internal/stretch"
 )
 
-// Cost of deriving a store's key from its passphrase by argon2id (RFC 9106, second recommended option). It is paid
-// once for each time the store is opened.
+// Bytes of a key, and of the salt that makes it differ from others of the same secret.
 const (
-	SealTime    = 3
-	SealMemory  = 64 * 1024 // KiB
-	SealThreads = 4
-	SealKey     = 32
-	SealSalt    = 16
+	SealKey  = 32
+	SealSalt = 16
 )
 
 // Errors of encrypted stores.
@@ -61,6 +58,6 @@ func seal(path, passphrase string) (key []byte, name string, err error) {
 			return nil, "", fmt.Errorf("local store: %w", err)
 		}
 	}
-	key = argon2.IDKey([]byte(passphrase), salt, SealTime, SealMemory, SealThreads, SealKey)
+	key = stretch.Key(passphrase, salt, SealKey)
 	return key, "&vfs=adiantum&hexkey=" + hex.EncodeToString(key) + "&_pragma=temp_store(memory)", nil
 }

@@ -14,9 +14,9 @@ import (
 	"strings"
 
 	"github.com/jmoiron/sqlx"
-	"golang.org/x/crypto/argon2"
 
 	"homing/device/internal/file"
+	"homing/internal/stretch"
 	"homing/wire"
 )
 
@@ -39,7 +39,7 @@ type secret struct {
 }
 
 func derive(text string, salt []byte) secret {
-	both := argon2.IDKey([]byte(text), salt, file.SealTime, file.SealMemory, file.SealThreads, 2*file.SealKey)
+	both := stretch.Key(text, salt, 2*file.SealKey)
 	return secret{text, salt, both[:file.SealKey], both[file.SealKey:]}
 }
 

@@ -19,6 +19,7 @@ import (
 	"homing/core/definition"
 	"homing/internal/cli/office"
 	"homing/internal/cli/terminal"
+	"homing/internal/stretch"
 	"homing/rehearse"
 )
 
@@ -80,6 +81,7 @@ EXAMPLES
 				}
 				defer stop()
 			}
+			stretch.Simulate() // this program has no stores but those of workers who are made up
 			line := terminal.NewProgressLine(c.Root().ErrWriter)
 			if err := r.run(ctx, c.Uint64("seed"), c.Int("seeds"), line); err != nil {
 				return err

@@ -16,6 +16,7 @@ const flags = [
   "--disable-background-networking",
   "--disable-component-update",
   "--disable-sync",
+  "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup", // pages of its own, which nobody sees
   "--js-flags=--liftoff-only", // stores are opened often and for short: to make their code quick first takes longer
   "--remote-debugging-pipe", // the browser ends when the pipe does: with this program, however that ends
 ];
