@@ -23,6 +23,9 @@ demo-once: build
 # Tests save thousands of times, each time down to the disk. They do that in memory where there is much of it.
 in_memory := $(shell room=$$(df --output=avail -k /dev/shm 2>/dev/null | tail -1); [ "$${room:-0}" -gt 8000000 ] && echo /dev/shm)
 
+# What takes minutes begins first: at the end, nothing is waited for while a processor idles.
+long_tests := ./console ./promises ./field ./clients/typescript ./internal/cli ./rehearse
+
 test: export TMPDIR := $(or $(in_memory),$(TMPDIR),/tmp)
 test: build check client
 	@scripts/need chromium gcc
@@ -30,7 +33,7 @@ test: build check client
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 ./link ./central/changes
-	go test -count=1 -timeout 20m ./...
+	go test -count=1 -timeout 20m $(long_tests) ./...
 
 # All that has goroutines, looked at for races. SQLite takes minutes to compile for it, so make test looks at what does
 # without.
