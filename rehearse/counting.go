@@ -2,7 +2,6 @@ package rehearse
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 
 	"github.com/google/uuid"
@@ -18,11 +17,9 @@ const counting = 4
 
 // letCount adds a collection that devices only send, and let go of as soon as central has it.
 func (w *world) letCount() {
-	text := func(name string) definition.Field {
-		return definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)}
-	}
-	w.counts = []definition.Definition{{Collection: "counts", Version: 1, Title: "counts", Label: "{what}", Fields: []definition.Field{text("what"), text("more")},
-		Sync: definition.Sync{Removal: merge.EditStays, Direction: definition.Up, Keep: definition.Never}}}
+	w.counts = []definition.Definition{{Collection: "counts", Version: 1, Title: "counts", Label: "{what}",
+		Fields: []definition.Field{textField("what"), textField("more")},
+		Sync:   definition.Sync{Removal: merge.EditStays, Direction: definition.Up, Keep: definition.Never}}}
 	if w.chance(50) {
 		w.counts[0].Sync.Steps = definition.Every
 	}

@@ -12,13 +12,14 @@ import (
 // echoing says that of so many seeds one has follow-ups.
 const echoing = 3
 
+func textField(name string) definition.Field {
+	return definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)}
+}
+
 // letFollow lets central add a record by itself for each add, and mark it in turn. Nobody else makes such records.
 func (w *world) letFollow() {
-	text := func(name string) definition.Field {
-		return definition.Field{Name: name, Title: name, Schema: json.RawMessage(`{"type":"string"}`)}
-	}
 	w.echoes = []definition.Definition{{Collection: "echoes", Version: 1, Title: "echoes", Label: "{echo_of}",
-		Fields:    []definition.Field{text("echo_of"), text("from"), {Name: "marked", Title: "marked", Schema: json.RawMessage(`{"type":"boolean"}`)}},
+		Fields:    []definition.Field{textField("echo_of"), textField("from"), {Name: "marked", Title: "marked", Schema: json.RawMessage(`{"type":"boolean"}`)}},
 		Sync:      definition.Sync{Removal: merge.EditStays},
 		FollowUps: []definition.FollowUp{{Name: "mark", When: `change.kind == "add"`, Set: map[string]string{"marked": "true"}}}}}
 	for n := range w.options.Definitions {

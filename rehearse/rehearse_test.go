@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -100,6 +101,22 @@ func TestBugsAreNoticed(t *testing.T) {
 			}
 			t.Errorf("nobody noticed in %d seeds", most)
 		})
+	}
+}
+
+// A central that says again and again that numbers are another's holds no exchange up for ever, and nothing unsent gets lost by that.
+func TestAMistakenCentralHoldsNobodyUp(t *testing.T) {
+	for _, seed := range []uint64{699, 742} {
+		report, err := rehearse.Run(t.Context(), rehearse.Options{Seed: seed, Bug: rehearse.OneMind})
+		if err != nil {
+			t.Fatal(err)
+		}
+		noticed := slices.ContainsFunc(report.Wrong, func(wrong string) bool { return strings.Contains(wrong, "used a number twice") })
+		if lost := slices.ContainsFunc(report.Wrong, func(wrong string) bool {
+			return strings.HasPrefix(wrong, "P1:") && strings.Contains(wrong, "is nowhere")
+		}); lost || !noticed {
+			t.Errorf("seed %d: %q", seed, report.Wrong)
+		}
 	}
 }
 

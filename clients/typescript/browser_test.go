@@ -21,6 +21,7 @@ import (
 	"github.com/google/uuid"
 
 	"homing/device"
+	"homing/internal/browser"
 	"homing/internal/testbed"
 	"homing/service"
 	"homing/web"
@@ -101,7 +102,7 @@ func (f *field) open() {
 	allocator, end := chromedp.NewExecAllocator(f.t.Context(), chromedp.ExecPath(path), chromedp.UserDataDir(f.profile), chromedp.Headless, chromedp.NoSandbox,
 		chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.Flag("disable-features", "WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup")) // pages of its own, which nobody sees
+		chromedp.Flag("disable-features", browser.WithoutAddressBar))
 	tab, endTab := chromedp.NewContext(allocator)
 	f.browser, f.end = tab, func() { endTab(); end() }
 	testbed.Must(f.t, chromedp.Do(tab, chromedp.Navigate("about:blank"))) // starts it, for as long as the test goes on

@@ -30,9 +30,9 @@ func Start(ctx context.Context, width, height int) (tab context.Context, end fun
 	return tab, end, nil
 }
 
-// withoutAddressBar are pages of the browser's own, which wait for somebody to type into an address bar that nobody sees,
+// WithoutAddressBar takes away (disable-features) pages of the browser's own, which wait for somebody to type into an address bar that nobody sees,
 // and take a fifth of the processor's time.
-const withoutAddressBar = "WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup"
+const WithoutAddressBar = "WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup"
 
 // StartIn does that with a profile that is there, and stays when it has ended.
 func StartIn(ctx context.Context, profile string, width, height int) (tab context.Context, end func(), err error) {
@@ -47,7 +47,7 @@ func StartIn(ctx context.Context, profile string, width, height int) (tab contex
 		chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("hide-scrollbars", true),
-		chromedp.Flag("disable-features", withoutAddressBar),
+		chromedp.Flag("disable-features", WithoutAddressBar),
 	}
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)

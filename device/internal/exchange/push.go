@@ -39,7 +39,7 @@ func (e *exchange) push(ctx context.Context) error {
 			return err
 		}
 	}
-	total, err := e.unanswered(ctx)
+	owed, err := e.owed(ctx)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (e *exchange) push(ctx context.Context) error {
 				return err
 			}
 		}
-		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(total, e.summary.Sent)})
+		e.watch(Progress{Phase: "push", Done: e.summary.Sent, Total: max(owed.Unsent+owed.Waiting, e.summary.Sent)})
 	}
 }
 
@@ -124,12 +124,6 @@ func (e *exchange) hang(ctx context.Context) error {
 		AND EXISTS (SELECT 1 FROM outbox w WHERE w.collection = o.collection AND w.record = o.record AND w.state = 'waiting' AND w.number < o.number)`,
 		file.IsWaiting, string(reasons), file.IsSent)
 	return file.StoreError(err)
-}
-
-func (e *exchange) unanswered(ctx context.Context) (int, error) {
-	var n int
-	err := e.DB.GetContext(ctx, &n, `SELECT (SELECT count(*) FROM outbox) - (SELECT count(*) FROM outbox WHERE state = 'refused')`)
-	return n, file.StoreError(err)
 }
 
 // mayGo is what a change of the outbox o must fulfil to go now.
